@@ -1,0 +1,65 @@
+# What bin/start, bin/test and bin/tamarack share: the packages and the virtual environment.
+# Sourced, with ROOT set to the project's folder.
+
+say() { printf '%s\n' "$*" >&2; }
+fail() { say "Cannot start: $*"; exit 1; }
+
+# need_packages COMMAND PACKAGE ... : installs Debian packages whose command is missing.
+need_packages() {
+  missing=""
+  while [ $# -gt 0 ]; do
+    case "$1" in
+      postgres) ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing $2" ;;
+      *) command -v "$1" >/dev/null 2>&1 || missing="$missing $2" ;;
+    esac
+    shift 2
+  done
+  [ -z "$missing" ] && return 0
+  command -v apt-get >/dev/null 2>&1 || fail "these packages are missing and apt-get is not here:$missing"
+  as_root=""
+  if [ "$(id -u)" != 0 ]; then
+    command -v sudo >/dev/null 2>&1 || fail "these packages are missing:$missing (install them, or sudo, first)"
+    as_root="sudo"
+  fi
+  say "Installing Debian packages:$missing"
+  $as_root apt-get update -qq >/dev/null || fail "apt-get update failed"
+  # shellcheck disable=SC2086
+  DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -qq --no-install-recommends $missing >/dev/null \
+    || fail "installing$missing failed"
+}
+
+# find_python : prints a Python that is new enough.
+find_python() {
+  for name in python3 python3.13 python3.12 python3.11; do
+    if command -v "$name" >/dev/null 2>&1 && "$name" -c 'import sys; sys.exit(sys.version_info < (3, 11))'; then
+      command -v "$name"
+      return 0
+    fi
+  done
+  return 1
+}
+
+# need_environment LOCK ... : makes the virtual environment from the lock files, where they changed.
+need_environment() {
+  python=$(find_python) || fail "Python 3.11 or newer is needed"
+  want=$( (cat "$@"; "$python" -V) | sha256sum | cut -d' ' -f1)
+  stamp="$ROOT/.venv/.made-from-$#"
+  if [ -f "$stamp" ] && grep -qx "$want" "$stamp" && [ -x "$ROOT/.venv/bin/python" ]; then
+    return 0
+  fi
+  say "Making the virtual environment …"
+  if [ ! -x "$ROOT/.venv/bin/python" ]; then
+    "$python" -m venv "$ROOT/.venv" || fail "python -m venv failed (Debian: install python3-venv)"
+  fi
+  options=""
+  for lock in "$@"; do options="$options -r $lock"; done
+  # shellcheck disable=SC2086
+  "$ROOT/.venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes $options \
+    || fail "installing the Python packages failed"
+  "$ROOT/.venv/bin/python" - "$ROOT/src" <<'PY'
+import sys, sysconfig
+from pathlib import Path
+Path(sysconfig.get_paths()["purelib"], "tamarack.pth").write_text(sys.argv[1] + "\n")
+PY
+  echo "$want" >"$stamp"
+}

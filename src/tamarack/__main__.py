@@ -1,0 +1,180 @@
+"""The command line: one subcommand per program and task."""
+
+import asyncio
+import os
+import sys
+from pathlib import Path
+
+import click
+
+from tamarack.settings import NODES, Settings
+
+
+def here() -> Settings:
+    """The settings, with the port base that the start command last used on this home folder."""
+    current = Settings()
+    kept = current.home / "port-base"
+    if "TAMARACK_PORT_BASE" not in os.environ and kept.is_file():
+        return Settings(port_base=int(kept.read_text()))
+    return current
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+def main() -> None:
+    """Tamarack: publish, protect, meter, offer and watch APIs."""
+
+
+@main.command()
+@click.option("--port-base", type=click.IntRange(1024, 65000), help="First port; 7400 unless set.")
+@click.option("--home", type=click.Path(path_type=Path, file_okay=False), help="Folder of all state.")
+@click.option("--no-demo", is_flag=True, help="Start empty, with one admin account.")
+@click.option("--reset", is_flag=True, help="Remove all state first.")
+def start(port_base: int | None, home: Path | None, no_demo: bool, reset: bool) -> None:
+    """Start everything, and stay until stopped."""
+    from tamarack.start.up import up
+
+    given = {name: value for name, value in (("port_base", port_base), ("home", home)) if value is not None}
+    settings = Settings(**given)  # type: ignore[arg-type]
+    sys.exit(up(settings, demo=not no_demo, start_anew=reset))
+
+
+@main.command()
+@click.option("--name", required=True, help="The node's name.")
+@click.option("--environment", type=click.Choice(["test", "production"]), required=True)
+@click.option("--port", type=int, help="Port to listen on; the one set aside for the name unless given.")
+def gateway(name: str, environment: str, port: int | None) -> None:
+    """Run a gateway node."""
+    import uvloop
+
+    from tamarack.gateway.node import serve
+
+    settings = Settings()
+    if port is None and name not in NODES:
+        raise click.UsageError(f"--port is needed: no port is set aside for a node called {name}")
+    uvloop.run(serve(settings, name, environment, port or settings.port(name)))
+
+
+def _web(program: str) -> None:
+    from tamarack.web.serve import serve
+
+    settings = Settings()
+    serve(f"tamarack.{program}.app:make_app()", settings.port(program))
+
+
+@main.command()
+def console() -> None:
+    """Run the console."""
+    _web("console")
+
+
+@main.command()
+def portal() -> None:
+    """Run the portal."""
+    _web("portal")
+
+
+@main.command()
+def worker() -> None:
+    """Run the worker."""
+    from tamarack.worker.work import work
+
+    work(Settings())
+
+
+@main.command("stand-ins")
+def stand_ins() -> None:
+    """Run the demo's backends."""
+    from tamarack.demo.stand_ins import serve
+
+    asyncio.run(serve(Settings().stand_in_port(0)))
+
+
+@main.command()
+def driver() -> None:
+    """Send the demo's stream of calls."""
+    from tamarack.demo.drive import drive
+
+    asyncio.run(drive(Settings()))
+
+
+@main.command()
+def settings() -> None:
+    """List every setting with its value and meaning."""
+    current = here()
+    for name, field in Settings.model_fields.items():
+        click.echo(f"TAMARACK_{name.upper()}={getattr(current, name)}")
+        click.echo(f"    {field.description}")
+
+
+@main.command()
+@click.argument("folder", type=click.Path(path_type=Path, file_okay=False))
+def export(folder: Path) -> None:
+    """Write the draft as YAML files into FOLDER."""
+    from tamarack.config.exchange import export_to
+
+    for name in export_to(here(), folder):
+        click.echo(name)
+
+
+@main.command()
+@click.argument("path", type=click.Path(path_type=Path))
+def check(path: Path) -> None:
+    """Check a file or folder of configuration, changing nothing."""
+    from tamarack.config.files import NotApplicable, load
+
+    try:
+        loaded = load(path)
+    except NotApplicable as error:
+        click.echo(str(error), err=True)
+        sys.exit(1)
+    configuration = loaded.configuration
+    click.echo(
+        f"{path} is in order: {len(configuration.backends)} backends, {len(configuration.apis)} APIs,"
+        f" {len(configuration.products)} products."
+    )
+
+
+@main.command("apply")
+@click.argument("path", type=click.Path(path_type=Path))
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@click.option("--whole", is_flag=True, help="Remove from the draft what PATH does not name.")
+def apply_files(path: Path, yes: bool, whole: bool) -> None:
+    """Put a file or folder of configuration into the draft: all of it or nothing. Rolls nothing out."""
+    from tamarack.config.exchange import Applying
+    from tamarack.config.files import NotApplicable
+
+    try:
+        with Applying(here(), path, whole) as applying:
+            if not applying.changes:
+                click.echo("The draft says this already.")
+                return
+            for change in applying.changes:
+                click.echo(f"{change.what:<8} {change.subject}: {change.text}")
+            if yes or click.confirm("Put this into the draft?"):
+                applying.apply()
+                click.echo("Applied to the draft. Review and roll out in the console.")
+            else:
+                click.echo("Nothing was changed.")
+    except NotApplicable as error:
+        click.echo(str(error), err=True)
+        sys.exit(1)
+
+
+@main.command("rebuild-rollups")
+@click.option("--days", type=click.IntRange(1, 400), default=1, help="How many days back, today included.")
+def rebuild(days: int) -> None:
+    """Make the roll-ups of the last days anew from the single calls."""
+    from datetime import UTC, datetime, timedelta
+
+    import psycopg
+
+    from tamarack.store.recording import rebuild_rollups
+
+    first = (datetime.now(UTC) - timedelta(days=days - 1)).replace(hour=0, minute=0, second=0, microsecond=0)
+    with psycopg.connect(here().database, autocommit=True) as connection:
+        many = rebuild_rollups(connection, first, datetime.now(UTC) + timedelta(days=1))
+    click.echo(f"Counted {many:,} calls again.")
+
+
+if __name__ == "__main__":
+    main(prog_name="tamarack")

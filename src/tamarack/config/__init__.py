@@ -1,0 +1,1 @@
+"""The configuration as files: written, read with the line of every problem, and applied to the draft."""

@@ -1,0 +1,80 @@
+"""Between the draft and files: `export`, and `apply` with its difference in words first."""
+
+from pathlib import Path
+from types import TracebackType
+
+from sqlmodel import Session
+
+from tamarack.config.files import FileProblem, NotApplicable, load, write
+from tamarack.core.configuration import Configuration, check
+from tamarack.core.difference import Change, difference
+from tamarack.settings import Settings
+from tamarack.store import drafting
+from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.engine import make_engine
+
+
+def draft_files(session: Session, configuration: Configuration) -> dict[str, str]:
+    """The files that say what a configuration says, its documents with them."""
+    documents = {}
+    for api in configuration.apis:
+        for version in api.versions:
+            text = drafting.document_text(session, version.document)
+            if text is not None:
+                documents[version.document] = text
+    return write(configuration, documents)
+
+
+def export_to(settings: Settings, folder: Path) -> list[str]:
+    """Write the draft into a folder; returns the paths written."""
+    engine = make_engine(settings.database, size=1)
+    with Session(engine) as session:
+        files = draft_files(session, drafting.load_configuration(session))
+    engine.dispose()
+    for name, text in files.items():
+        path = folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, encoding="utf-8")
+    return sorted(files)
+
+
+class Applying:
+    """Files about to be put into the draft, in one transaction: all or nothing.
+
+    Raises `NotApplicable` where the files, or what the draft would become, have problems.
+    """
+
+    def __init__(self, settings: Settings, path: Path, whole: bool) -> None:
+        self._path = path
+        self._loaded = load(path)
+        self._whole = whole
+        self._engine = make_engine(settings.database, size=1)
+        self.changes: list[Change] = []
+
+    def __enter__(self) -> "Applying":
+        self._session = Session(self._engine)
+        before = drafting.load_configuration(self._session)
+        for text in self._loaded.documents.values():
+            drafting.keep_document(self._session, text)
+        drafting.replace_all(self._session, COMMAND_LINE, self._loaded.configuration, self._whole)
+        after = drafting.load_configuration(self._session)
+        problems = check(after)
+        if problems:
+            self._close()
+            raise NotApplicable([FileProblem(str(self._path), 0, p.field, p.message) for p in problems])
+        self.changes = difference(before, after)
+        return self
+
+    def apply(self) -> None:
+        """Keep it."""
+        self._session.commit()
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._close()
+
+    def _close(self) -> None:
+        self._session.rollback()
+        self._session.close()
+        self._engine.dispose()

@@ -1,0 +1,200 @@
+"""The configuration as YAML files.
+
+A folder holds `tamarack.yaml` (the format's number and what is placed everywhere), `backends.yaml`,
+`products.yaml`, a file per API under `apis/`, and the OpenAPI documents under `documents/`. Any one YAML
+file with the same fields can be read too. In files a version's `document` is a path; in the configuration
+it is the SHA-256 of the text. Reading what was written gives the same configuration.
+"""
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import yaml
+from pydantic import ValidationError
+
+from tamarack.core.configuration import Configuration, check
+from tamarack.core.located import Located, NotReadable, read
+from tamarack.core.model import Problem, problems_of
+
+FORMAT = 1
+_LISTS = ("everywhere", "backends", "apis", "products")
+MOST_DOCUMENT_BYTES = 8_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class FileProblem:
+    """What is wrong in a file: its path, the line (from 1), the place in it, and words."""
+
+    file: str
+    line: int
+    place: str
+    message: str
+
+    def __str__(self) -> str:
+        place = f" {self.place}:" if self.place else ""
+        return f"{self.file}:{self.line}:{place} {self.message}"
+
+
+class NotApplicable(Exception):
+    """Files that cannot be applied as they are."""
+
+    def __init__(self, problems: list[FileProblem]) -> None:
+        super().__init__("\n".join(map(str, problems)))
+        self.problems = problems
+
+
+@dataclass(slots=True)
+class Loaded:
+    """A configuration read from files, and the documents it refers to, by SHA-256."""
+
+    configuration: Configuration
+    documents: dict[str, str] = field(default_factory=dict)
+
+
+class _Dumper(yaml.SafeDumper):
+    def increase_indent(self, flow: bool = False, indentless: bool = False) -> None:
+        return super().increase_indent(flow, False)
+
+
+def _text(dumper: yaml.SafeDumper, value: str) -> yaml.Node:
+    style = "|" if "\n" in value else None
+    return dumper.represent_scalar("tag:yaml.org,2002:str", value, style=style)
+
+
+_Dumper.add_representer(str, _text)
+
+
+def to_yaml(data: Any) -> str:
+    """Data as YAML in the order it has."""
+    return yaml.dump(data, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=100)
+
+
+def write(configuration: Configuration, documents: Mapping[str, str]) -> dict[str, str]:
+    """The files that say what a configuration says, by their path within the folder.
+
+    `documents` holds the texts by SHA-256; one that is missing leaves its version without a document.
+    """
+    data = configuration.model_dump(mode="json", exclude_defaults=True)
+    files = {"tamarack.yaml": to_yaml({"tamarack": FORMAT, "everywhere": data.get("everywhere", [])})}
+    if configuration.backends:
+        files["backends.yaml"] = to_yaml({"backends": data["backends"]})
+    for api, dumped in zip(configuration.apis, data.get("apis", []), strict=True):
+        for version, written in zip(api.versions, dumped.get("versions", []), strict=True):
+            text = documents.get(version.document)
+            if not text:
+                written.pop("document", None)
+                continue
+            ending = "json" if text.lstrip().startswith("{") else "yaml"
+            path = f"documents/{api.name}-{version.version}.{ending}"
+            files[path] = text
+            written["document"] = path
+        files[f"apis/{api.name}.yaml"] = to_yaml({"apis": [dumped]})
+    if configuration.products:
+        files["products.yaml"] = to_yaml({"products": data["products"]})
+    return files
+
+
+def load(path: Path) -> Loaded:
+    """Read a file or a folder. Raises `NotApplicable` with every problem found."""
+    if path.is_dir():
+        names = sorted(p for p in path.rglob("*.y*ml") if "documents" not in p.relative_to(path).parts)
+        root = path
+    else:
+        names, root = [path], path.parent
+    if not names or not path.exists():
+        raise NotApplicable([FileProblem(str(path), 0, "", "there is no such file, or no YAML file in the folder")])
+    problems: list[FileProblem] = []
+    documents: dict[str, str] = {}
+    whole: dict[str, list[Any]] = {name: [] for name in _LISTS}
+    origin: dict[tuple[str, int], tuple[str, int, Located]] = {}
+    for name in names:
+        shown = str(name)
+        try:
+            located = read(name.read_text(encoding="utf-8"))
+        except NotReadable as error:
+            problems.append(FileProblem(shown, error.line, "", str(error)))
+            continue
+        except (OSError, UnicodeDecodeError) as error:
+            problems.append(FileProblem(shown, 0, "", f"cannot be read: {error}"))
+            continue
+        problems += _take(shown, located, whole, origin)
+        for place, api in enumerate(whole["apis"]):
+            if origin["apis", place][0] == shown:
+                problems += _documents(shown, root, located, origin["apis", place][1], api, documents)
+    if problems:
+        raise NotApplicable(problems)
+    try:
+        configuration = Configuration.model_validate(whole)
+        found = check(configuration)
+    except ValidationError as error:
+        found = problems_of(error)
+    if found:
+        raise NotApplicable([_located(problem, origin, str(path)) for problem in found])
+    return Loaded(configuration, documents)
+
+
+def _take(
+    shown: str, located: Located, whole: dict[str, list[Any]], origin: dict[tuple[str, int], tuple[str, int, Located]]
+) -> list[FileProblem]:
+    data = located.data
+    if not isinstance(data, dict):
+        return [FileProblem(shown, 1, "", "holds no mapping of fields")]
+    problems = [
+        FileProblem(shown, line, ".".join(map(str, path)), "stands twice; remove one") for path, line in located.doubled
+    ]
+    for key, value in data.items():
+        line = located.line((key,))
+        if key == "tamarack":
+            if value != FORMAT:
+                problems.append(FileProblem(shown, line, key, f"format {value!r} is not read here; {FORMAT} is"))
+        elif key not in _LISTS:
+            known = ", ".join(("tamarack", *_LISTS))
+            problems.append(FileProblem(shown, line, key, f"is not a field here (known: {known})"))
+        elif value is not None and not isinstance(value, list):
+            problems.append(FileProblem(shown, line, key, "must be a list"))
+        else:
+            for place, item in enumerate(value or []):
+                origin[key, len(whole[key])] = (shown, place, located)
+                whole[key].append(item)
+    return problems
+
+
+def _documents(
+    shown: str, root: Path, located: Located, place: int, api: Any, documents: dict[str, str]
+) -> list[FileProblem]:
+    """Put the SHA-256 of each document in the place of its path."""
+    problems = []
+    versions = api.get("versions") if isinstance(api, dict) else None
+    for number, version in enumerate(versions if isinstance(versions, list) else []):
+        name = version.get("document") if isinstance(version, dict) else None
+        if not isinstance(name, str) or not name:
+            continue
+        line = located.line(("apis", place, "versions", number, "document"))
+        target = (root / name).resolve()
+        if root.resolve() not in target.parents:
+            problems.append(FileProblem(shown, line, "document", f"{name!r} lies outside the folder"))
+            continue
+        try:
+            text = target.read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            problems.append(FileProblem(shown, line, "document", f"{name!r} cannot be read: {error}"))
+            continue
+        if len(text) > MOST_DOCUMENT_BYTES:
+            problems.append(FileProblem(shown, line, "document", f"{name!r} is larger than 8 MB"))
+            continue
+        sha256 = hashlib.sha256(text.encode()).hexdigest()
+        documents[sha256] = text
+        version["document"] = sha256
+    return problems
+
+
+def _located(problem: Problem, origin: dict[tuple[str, int], tuple[str, int, Located]], fallback: str) -> FileProblem:
+    path = problem.path
+    if len(path) >= 2 and isinstance(path[1], int) and (str(path[0]), path[1]) in origin:
+        shown, place, located = origin[str(path[0]), path[1]]
+        inner = (path[0], place, *path[2:])
+        return FileProblem(shown, located.line_skipping(inner), ".".join(map(str, inner)), problem.message)
+    return FileProblem(fallback, 0, problem.field, problem.message)

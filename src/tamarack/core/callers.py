@@ -1,0 +1,113 @@
+"""Callers as a node holds them: the feed's items folded into what one lookup per call needs."""
+
+from hashlib import blake2b
+from typing import Any
+
+from tamarack.core.call import Caller, Grant
+
+KINDS = ("application", "credential", "subscription")
+
+
+class _Application:
+    __slots__ = ("credentials", "grants", "subscriptions")
+
+    def __init__(self) -> None:
+        self.credentials: dict[str, bytes] = {}
+        self.subscriptions: dict[str, dict[str, Any]] = {}
+        self.grants: dict[str, Grant] = {}
+
+
+class CallerDirectory:
+    """A `core.directory.Directory` that follows the feed.
+
+    Items may come in any order and more than once. What belongs to another environment is left out.
+    """
+
+    def __init__(self, pepper: bytes, environment: str) -> None:
+        self._pepper = pepper
+        self._environment = environment
+        self._by_digest: dict[bytes, Caller] = {}
+        self._applications: dict[str, _Application] = {}
+        self._bodies: dict[str, dict[str, Any]] = {}
+        self._owner: dict[tuple[str, str], str] = {}
+        self._products: dict[str, tuple[str, ...]] = {}
+
+    def __len__(self) -> int:
+        return len(self._by_digest)
+
+    def find(self, shown: bytes) -> Caller | None:
+        """The caller that owns a credential. A keyed hash is looked up, so timing tells nothing of the key."""
+        return self._by_digest.get(blake2b(shown, key=self._pepper, digest_size=24).digest())
+
+    def set_products(self, products: dict[str, tuple[str, ...]]) -> None:
+        """Take up which APIs each product packages, from the snapshot."""
+        self._products = products
+        for id in self._applications:
+            self._settle(id)
+
+    def apply(self, kind: str, key: str, body: dict[str, Any] | None) -> None:
+        """Take up one item of the feed; no body means that it is gone."""
+        if body is not None and body.get("environment", self._environment) != self._environment:
+            body = None
+        if kind == "application":
+            if body is None:
+                self._bodies.pop(key, None)
+            else:
+                self._bodies[key] = body
+                self._application(key)
+            if key in self._applications:
+                self._settle(key)
+            return
+        owner = body["application"] if body is not None else self._owner.get((kind, key))
+        if owner is None:
+            return
+        self._owner[kind, key] = owner
+        application = self._application(owner)
+        if kind == "subscription":
+            if body is None:
+                application.subscriptions.pop(key, None)
+            else:
+                application.subscriptions[key] = body
+        elif kind == "credential":
+            old = application.credentials.pop(key, None)
+            if old is not None:
+                self._by_digest.pop(old, None)
+            if body is not None:
+                digest = application.credentials[key] = bytes.fromhex(body["digest"])
+                self._by_digest[digest] = Caller(
+                    application="",
+                    application_id=owner,
+                    organization="",
+                    credential=key,
+                    expires_at=body.get("expires_at") or 0.0,
+                    revoked=bool(body.get("revoked")),
+                    grants=application.grants,
+                )
+        self._settle(owner)
+
+    def _application(self, id: str) -> _Application:
+        application = self._applications.get(id)
+        if application is None:
+            application = self._applications[id] = _Application()
+        return application
+
+    def _settle(self, id: str) -> None:
+        """Bring an application's callers in line with what is known of it."""
+        application = self._applications[id]
+        body = self._bodies.get(id)
+        grants: dict[str, Grant] = {}
+        for key, subscription in sorted(application.subscriptions.items()):
+            if subscription["state"] not in ("active", "paused"):
+                continue
+            paused = subscription["state"] == "paused"
+            product = subscription["product"]
+            for api in self._products.get(product, ()):
+                if api not in grants or grants[api].paused:
+                    grants[api] = Grant(key, f"{product}/{subscription['plan']}", paused)
+        application.grants.clear()
+        application.grants.update(grants)
+        for digest in application.credentials.values():
+            caller = self._by_digest[digest]
+            caller.paused = body is None or bool(body.get("paused"))
+            caller.application = body["name"] if body else ""
+            caller.organization = body["organization"] if body else ""

@@ -1,0 +1,318 @@
+"""The configuration: everything that is drafted, reviewed, rolled out, and written to files.
+
+One `Configuration` is the whole of it. `check` finds what does not fit together; nothing with a problem
+is rolled out.
+"""
+
+import ipaddress
+import re
+from collections import Counter
+from typing import Annotated, Literal
+from urllib.parse import urlsplit
+
+from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, field_validator
+
+from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.limits.window import Window
+from tamarack.core.model import Frozen, Name, Problem, Text, Title
+from tamarack.core.policies import AnyPolicy, kind_of
+
+METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace", "any")
+_SEGMENT = re.compile(r"^(\{[A-Za-z_][A-Za-z0-9_.-]*\}|[A-Za-z0-9._~!$&'()*+,;=:@%-]+)$")
+_HOST = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9.-]{0,252}[A-Za-z0-9])?$")
+
+
+def _target_address(value: str) -> str:
+    parts = urlsplit(value.strip())
+    if parts.scheme not in ("http", "https"):
+        raise ValueError(f"{value!r} must start with http:// or https://")
+    try:
+        host, port = parts.hostname or "", parts.port
+    except ValueError as error:
+        raise ValueError(f"{value!r} has a port that is not a number from 1 to 65535") from error
+    if port == 0:
+        raise ValueError(f"{value!r} has port 0; a port is a number from 1 to 65535")
+    bracketed = parts.netloc.startswith("[")
+    if bracketed:
+        ipaddress.IPv6Address(host)
+    elif not _HOST.match(host):
+        raise ValueError(f"{value!r} names no host")
+    if parts.username or parts.password:
+        raise ValueError("an address holds no user name or password; those belong in the secret store")
+    if parts.query or parts.fragment:
+        raise ValueError(f"{value!r} may have a path but no query and no fragment")
+    return value.strip().rstrip("/")
+
+
+def _base_path(value: str) -> str:
+    value = value.strip().rstrip("/")
+    if not value.startswith("/"):
+        raise ValueError(f"{value!r} is not a base path; it starts with / and has at least one part")
+    for segment in value[1:].split("/"):
+        if not _SEGMENT.match(segment) or "{" in segment or "%" in segment or segment in (".", ".."):
+            raise ValueError(
+                f"{value!r} is not a base path: {segment!r} cannot stand in it;"
+                " use letters, digits, hyphens and dots, and no empty part"
+            )
+    return value
+
+
+def _call(value: str) -> str:
+    method, _, path = value.strip().partition(" ")
+    method, path = method.lower(), path.strip()
+    if method not in METHODS:
+        raise ValueError(f"{value!r} does not start with a method ({', '.join(METHODS)})")
+    check_template(path)
+    return f"{method} {path}"
+
+
+def check_template(path: str) -> None:
+    """Raise ValueError, in words, where a path template cannot be matched (OpenAPI 3.1, 4.8.8)."""
+    if not path.startswith("/"):
+        raise ValueError(f"the path {path!r} does not start with /")
+    segments = path[1:].split("/")
+    for place, segment in enumerate(segments):
+        last = place == len(segments) - 1
+        if segment == "*" and last:
+            continue
+        if segment == "" and last:
+            continue
+        plain = re.sub(r"\{[^{}/]+\}", "x", segment)
+        if segment in (".", "..") or not plain or not _SEGMENT.match(plain):
+            raise ValueError(f"the path {path!r} has a part that cannot be matched: {segment!r}")
+    names = re.findall(r"\{([^{}/]+)\}", path)
+    twice = next((name for name, many in Counter(names).items() if many > 1), None)
+    if twice is not None:
+        raise ValueError(f"the path {path!r} names the parameter {twice!r} twice")
+
+
+def _text(value: object) -> object:
+    return str(value) if isinstance(value, int | float) and not isinstance(value, bool) else value
+
+
+CallName = Annotated[str, AfterValidator(_call)]
+"""A method and a path template, like `get /sailings/{id}`: how an operation is named."""
+
+Label = Annotated[str, BeforeValidator(_text), StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$")]
+
+
+class Target(Frozen):
+    """One address of a backend; `environments` empty means it serves all of them."""
+
+    address: Annotated[str, AfterValidator(_target_address)]
+    environments: tuple[Literal["test", "production"], ...] = ()
+
+
+class Backend(Frozen):
+    """A service that is published: its targets, and how long the gateway waits for it."""
+
+    name: Name
+    summary: Text = ""
+    targets: tuple[Target, ...] = Field(min_length=1, max_length=32)
+    connect_timeout_ms: int = Field(default=2_000, ge=10, le=60_000)
+    read_timeout_ms: int = Field(default=30_000, ge=10, le=600_000)
+    verify_tls: bool = True
+
+    def targets_in(self, environment: str) -> tuple[Target, ...]:
+        """The targets that serve an environment."""
+        return tuple(t for t in self.targets if not t.environments or environment in t.environments)
+
+
+class Operation(Frozen):
+    """One method and path template of a version, with the policies placed on it alone."""
+
+    call: CallName
+    summary: Text = ""
+    policies: tuple[AnyPolicy, ...] = ()
+
+    @property
+    def method(self) -> str:
+        return self.call.partition(" ")[0]
+
+    @property
+    def path(self) -> str:
+        return self.call.partition(" ")[2]
+
+
+State = Literal["draft", "preview", "published", "deprecated", "retired"]
+
+
+class Version(Frozen):
+    """One version of an API: where it is published, what stands behind it, and its policies.
+
+    `document` is the SHA-256 of its OpenAPI document, empty where it has none. A path `/*` at the end of
+    an operation stands for everything below it.
+    """
+
+    version: Label
+    state: State = "published"
+    base_path: Annotated[str, AfterValidator(_base_path)]
+    backend: Name
+    document: str = ""
+    policies: tuple[AnyPolicy, ...] = ()
+    operations: tuple[Operation, ...] = ()
+
+    def operation(self, call: str) -> Operation | None:
+        """The operation so named, or None."""
+        return next((operation for operation in self.operations if operation.call == call), None)
+
+
+class Api(Frozen):
+    """A managed API and its versions."""
+
+    name: Name
+    title: Title
+    summary: Text = ""
+    owner: Annotated[str, StringConstraints(max_length=120)] = ""
+    style: Literal["rest"] = "rest"
+    versions: tuple[Version, ...] = ()
+
+    def version(self, label: str) -> Version | None:
+        """The version so labelled, or None."""
+        return next((version for version in self.versions if version.version == label), None)
+
+
+class Plan(Frozen):
+    """What a subscriber gets: limits on all calls under one subscription, and how it is approved."""
+
+    name: Name
+    title: Title
+    summary: Text = ""
+    limits: tuple[Window, ...] = ()
+    approval: Literal["automatic", "person"] = "automatic"
+
+    @field_validator("limits")
+    @classmethod
+    def _distinct(cls, limits: tuple[Window, ...]) -> tuple[Window, ...]:
+        spans = [window.seconds for window in limits]
+        twice = next((window for window in limits if spans.count(window.seconds) > 1), None)
+        if twice is not None:
+            raise ValueError(f"two limits last one {twice.span}; keep the tighter one")
+        return limits
+
+
+class Product(Frozen):
+    """APIs packaged together, and the plans they are offered in."""
+
+    name: Name
+    title: Title
+    summary: Text = ""
+    apis: tuple[Name, ...] = ()
+    plans: tuple[Plan, ...] = ()
+
+    def plan(self, name: str) -> Plan | None:
+        """The plan so named, or None."""
+        return next((plan for plan in self.plans if plan.name == name), None)
+
+
+class Configuration(Frozen):
+    """All of it. `everywhere` holds the policies placed on every API."""
+
+    everywhere: tuple[AnyPolicy, ...] = ()
+    backends: tuple[Backend, ...] = ()
+    apis: tuple[Api, ...] = ()
+    products: tuple[Product, ...] = ()
+
+    def backend(self, name: str) -> Backend | None:
+        """The backend so named, or None."""
+        return next((backend for backend in self.backends if backend.name == name), None)
+
+    def api(self, name: str) -> Api | None:
+        """The API so named, or None."""
+        return next((api for api in self.apis if api.name == name), None)
+
+    def product(self, name: str) -> Product | None:
+        """The product so named, or None."""
+        return next((product for product in self.products if product.name == name), None)
+
+    def products_with(self, api: str) -> tuple[Product, ...]:
+        """The products that package an API."""
+        return tuple(product for product in self.products if api in product.apis)
+
+
+Path = tuple[str | int, ...]
+
+
+def _twice(names: list[str]) -> set[str]:
+    return {name for name, many in Counter(names).items() if many > 1}
+
+
+def _policies(path: Path, policies: tuple[AnyPolicy, ...], everywhere: bool = False) -> list[Problem]:
+    found = []
+    doubled = _twice([policy.name for policy in policies])
+    for place, policy in enumerate(policies):
+        if policy.name in doubled:
+            message = f"two policies here are named {policy.name!r}; give each its own name"
+            found.append(Problem(path=(*path, place, "name"), message=message))
+        if everywhere and kind_of(policy).only_inside:
+            message = f"{kind_of(policy).title!r} cannot stand everywhere; place it on an API or an operation"
+            found.append(Problem(path=(*path, place, "kind"), message=message))
+    return found
+
+
+def _named(path: str, names: list[str], what: str) -> list[Problem]:
+    doubled = _twice(names)
+    return [
+        Problem(path=(path, place), message=f"two {what} are named {name!r}; each needs a name of its own")
+        for place, name in enumerate(names)
+        if name in doubled
+    ]
+
+
+def check(configuration: Configuration) -> list[Problem]:
+    """Everything in a configuration that does not fit together, each with the path to it."""
+    found = _policies(("everywhere",), configuration.everywhere, everywhere=True)
+    found += _named("backends", [backend.name for backend in configuration.backends], "backends")
+    found += _named("apis", [api.name for api in configuration.apis], "APIs")
+    found += _named("products", [product.name for product in configuration.products], "products")
+    backends = {backend.name for backend in configuration.backends}
+    taken: dict[str, str] = {}
+    for a, api in enumerate(configuration.apis):
+        labels = _twice([version.version for version in api.versions])
+        for v, version in enumerate(api.versions):
+            here: Path = ("apis", a, "versions", v)
+            called = f"{api.title} {version.version}"
+            if version.version in labels:
+                message = f"{api.title} has two versions {version.version!r}; give each its own label"
+                found.append(Problem(path=(*here, "version"), message=message))
+            if version.backend not in backends:
+                known = ", ".join(sorted(backends)) or "there is none yet"
+                message = f"there is no backend {version.backend!r} (known: {known})"
+                found.append(Problem(path=(*here, "backend"), message=message))
+            if version.base_path in taken:
+                message = f"{version.base_path} is already the base path of {taken[version.base_path]}"
+                found.append(Problem(path=(*here, "base_path"), message=message))
+            taken.setdefault(version.base_path, called)
+            found += _policies((*here, "policies"), version.policies)
+            shapes: dict[str, str] = {}
+            for o, operation in enumerate(version.operations):
+                shape = re.sub(r"\{[^{}/]+\}", "{}", operation.call)
+                if shape in shapes:
+                    message = f"{operation.call!r} and {shapes[shape]!r} match the same calls; remove one"
+                    found.append(Problem(path=(*here, "operations", o, "call"), message=message))
+                shapes.setdefault(shape, operation.call)
+                found += _policies((*here, "operations", o, "policies"), operation.policies)
+    apis = {api.name for api in configuration.apis}
+    for p, product in enumerate(configuration.products):
+        for a, name in enumerate(product.apis):
+            if name not in apis:
+                message = f"there is no API {name!r} to package"
+                found.append(Problem(path=("products", p, "apis", a), message=message))
+        doubled = _twice([plan.name for plan in product.plans])
+        for n, plan in enumerate(product.plans):
+            if plan.name in doubled:
+                message = f"{product.title} has two plans named {plan.name!r}; give each its own name"
+                found.append(Problem(path=("products", p, "plans", n, "name"), message=message))
+    return found
+
+
+def check_in(configuration: Configuration, environment: str) -> list[Problem]:
+    """`check`, and what is missing to run in one environment."""
+    assert environment in ENVIRONMENTS
+    found = check(configuration)
+    used = {v.backend for api in configuration.apis for v in api.versions if v.state != "draft"}
+    for place, backend in enumerate(configuration.backends):
+        if backend.name in used and not backend.targets_in(environment):
+            message = f"the backend {backend.name!r} has no target for {environment}; add one"
+            found.append(Problem(path=("backends", place, "targets"), message=message))
+    return found

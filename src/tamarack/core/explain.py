@@ -1,0 +1,66 @@
+"""The effective rules of an operation in plain sentences, each with where it comes from."""
+
+from dataclasses import dataclass
+
+from tamarack.core.configuration import Api, Configuration, Operation, Plan, Version
+from tamarack.core.effective import Placement, held, in_force, is_closed, is_open
+from tamarack.core.limits.window import in_words
+from tamarack.core.policies import kind_of
+
+
+@dataclass(frozen=True, slots=True)
+class Sentence:
+    """One rule in words; `source` names where it was placed."""
+
+    text: str
+    source: str
+
+
+def source_of(placement: Placement) -> str:
+    """A placement in words: "everywhere", "sailings 2", "get /sailings"."""
+    if placement.level == "everywhere":
+        return "everywhere"
+    return placement.call or f"{placement.api} {placement.version}"
+
+
+def explain(
+    configuration: Configuration,
+    api: Api,
+    version: Version,
+    operation: Operation | None = None,
+    plan: Plan | None = None,
+) -> list[Sentence]:
+    """What holds for an operation (or the whole API), for a subscriber of `plan` where one is given."""
+    rows = held(configuration, api, version, operation)
+    sentences = []
+    if version.state == "draft":
+        sentences.append(Sentence("This version is a draft: it is not rolled out and takes no calls.", "state"))
+    if version.state == "retired":
+        return [Sentence("This version is retired: every call is answered 410.", "state")]
+    if is_closed(rows):
+        sentences.append(
+            Sentence("Nobody may call: nothing here says how a caller is identified (403, closed).", "built in")
+        )
+    for row in in_force(rows):
+        sentences.append(Sentence(kind_of(row.policy).sentence(row.policy), source_of(row.placement)))
+    if not is_closed(rows) and not is_open(rows):
+        text = f"The caller's application needs a subscription in force to a product with {api.title}."
+        place = next((n for n, s in enumerate(sentences) if "times" in s.text), len(sentences))
+        sentences.insert(place, Sentence(text, "built in"))
+        if plan is not None:
+            limits = f"may call {in_words(plan.limits)}" if plan.limits else "sets no limit of its own"
+            sentences.append(Sentence(f"Under the plan {plan.title}, a subscription {limits}.", f"plan {plan.title}"))
+    backend = configuration.backend(version.backend)
+    if backend is not None:
+        sentences.append(
+            Sentence(
+                f"The call goes on to {backend.name}, which has {_seconds(backend.connect_timeout_ms)} to take the"
+                f" connection and {_seconds(backend.read_timeout_ms)} to answer.",
+                f"backend {backend.name}",
+            )
+        )
+    return sentences
+
+
+def _seconds(ms: int) -> str:
+    return f"{ms // 1000} s" if ms % 1000 == 0 else f"{ms} ms"

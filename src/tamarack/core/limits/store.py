@@ -1,0 +1,58 @@
+"""The counter store: where limits count, behind one interface.
+
+A *limiter* is one policy's windows under an id that stays the same from rollout to rollout, so that
+counts survive one. A call asks a list of limiters at once; either all of them count it or none does.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+from tamarack.core.limits.window import Window
+
+
+class Limiter:
+    """A policy's windows, ready to count.
+
+    `id` is where it stands and its name; `name` is what callers see in the RateLimit fields.
+    """
+
+    __slots__ = ("id", "name", "reason", "state", "windows")
+
+    def __init__(self, id: str, name: str, windows: tuple[Window, ...], reason: str = "over-rate") -> None:
+        self.id = id
+        self.name = name
+        self.windows = windows
+        self.reason = reason
+        self.state: object = None
+        """What the store keeps at hand for this limiter; only the store looks at it."""
+
+
+class Taken:
+    """The outcome of one decision.
+
+    `limiter` and `window` are the tightest of all that held (or the one that refused), `left` how many
+    calls it still admits, `reset` the seconds until it starts anew.
+    """
+
+    __slots__ = ("admitted", "left", "limiter", "reset", "window")
+
+    def __init__(self, admitted: bool, limiter: Limiter, window: Window, left: int, reset: int) -> None:
+        self.admitted = admitted
+        self.limiter = limiter
+        self.window = window
+        self.left = left
+        self.reset = reset
+
+
+class CounterStore(Protocol):
+    """Counts calls by limiter and key. The time is passed in, in seconds since the epoch."""
+
+    def bind(self, limiter: Limiter) -> None:
+        """Get ready to count for a limiter, keeping what was counted under its id before."""
+        ...
+
+    def take(self, asked: Sequence[tuple[Limiter, str]], now: float) -> Taken:
+        """Count one call against every limiter asked, or against none if one of them is used up."""
+        ...

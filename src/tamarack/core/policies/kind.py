@@ -1,0 +1,81 @@
+"""What a policy kind is: a configuration model, the stage it stands in, its words, and its compiler."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from pydantic import SerializerFunctionWrapHandler, model_serializer
+
+from tamarack.core.model import Frozen, Name
+from tamarack.core.refusals import Refusal
+from tamarack.core.stages import Stage
+
+if TYPE_CHECKING:
+    from tamarack.core.call import Call, Caller
+    from tamarack.core.directory import Directory
+    from tamarack.core.limits.store import Limiter
+
+Step = Callable[["Call"], "Refusal | None"]
+"""One step of a call: reads and changes the call, and returns a refusal or None to go on."""
+
+Identify = Callable[["Call"], "Caller | Refusal | None"]
+"""One way to identify: the caller, a refusal, or None where its credential was not shown."""
+
+
+class Policy(Frozen):
+    """What every policy has: its kind, and a name that is its own within one placement.
+
+    A policy placed further in replaces one of the same name placed further out.
+    """
+
+    kind: str
+    name: Name
+
+    @model_serializer(mode="wrap")
+    def _with_kind(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        """Its kind is always written, also where fields that have their default are left out."""
+        fields: dict[str, Any] = write(self)
+        return {"kind": self.kind} | fields
+
+
+@dataclass(slots=True)
+class Compiled:
+    """What a policy becomes in a node. Each kind fills the one part that its stage uses."""
+
+    step: Step | None = None
+    identify: Identify | None = None
+    challenge: bytes = b""
+    """The WWW-Authenticate value that says how to identify (RFC 9110, section 11.6.1)."""
+    limiter: Limiter | None = None
+    key: Callable[[Call], str] | None = None
+    body_limit: int | None = None
+    open: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What a kind's compiler may use: where the policy stands, and the node's directory."""
+
+    directory: Directory
+    placement: str
+    realm: str
+
+
+@dataclass(frozen=True)
+class PolicyKind:
+    """One row of the table of policy kinds."""
+
+    kind: str
+    title: str
+    stage: Stage
+    purpose: str
+    model: type[Policy]
+    compile: Callable[[Any, Surroundings], Compiled]
+    brief: Callable[[Any], str]
+    """The policy in at most some thirty characters, for its slip in the drawing."""
+    sentence: Callable[[Any], str]
+    """The policy as one plain sentence."""
+    only_inside: bool = field(default=False)
+    """True where the kind makes no sense everywhere, only on an API or an operation."""

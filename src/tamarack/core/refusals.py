@@ -1,0 +1,200 @@
+"""Every reason the gateway gives for not carrying a call: the one table of them.
+
+A refusal is answered as problem details (RFC 9457). It tells the caller enough to mend the call and
+nothing that helps an attacker; `mend` is what staff and developers read when they look the call up.
+"""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """Why a call was refused: a stable code, the HTTP status, and words for caller and reader."""
+
+    code: str
+    status: int
+    title: str
+    detail: str
+    mend: str
+    by: str = "caller"
+    """Who has to mend it: `caller`, `backend` or `platform`."""
+
+
+_TABLE = (
+    Reason(
+        "ambiguous-request",
+        400,
+        "The request can be read in more than one way",
+        "The request is not a well-formed HTTP/1.1 message and was not passed on.",
+        "Send exactly one Host field, one way of giving the body's length, and no bare line feeds.",
+    ),
+    Reason(
+        "bad-path",
+        400,
+        "The path is not acceptable",
+        "The path holds dot segments or characters that must be percent-encoded.",
+        "Send the path in its shortest form, without . or .. segments, with other characters encoded.",
+    ),
+    Reason(
+        "doubled-credential",
+        400,
+        "More than one credential was sent",
+        "Send the credential once only.",
+        "The call carried the key twice (in two fields, or in a header and in the query). Send it once.",
+    ),
+    Reason(
+        "no-credential",
+        401,
+        "A credential is needed",
+        "This operation needs a credential and the call carried none.",
+        "Send the application's key where this API expects it; the portal's reference shows the name.",
+    ),
+    Reason(
+        "unknown-credential",
+        401,
+        "The credential is not known",
+        "The credential sent with this call is not one that is in use here.",
+        "Check that the key is complete, was made for this environment, and has not been replaced.",
+    ),
+    Reason(
+        "expired-credential",
+        401,
+        "The credential has expired",
+        "The credential sent with this call has passed its last day.",
+        "Make a new credential for the application in the portal and use it instead.",
+    ),
+    Reason(
+        "revoked-credential",
+        401,
+        "The credential was revoked",
+        "The credential sent with this call was revoked.",
+        "Make a new credential for the application in the portal and use it instead.",
+    ),
+    Reason(
+        "closed",
+        403,
+        "This operation is closed",
+        "Nobody can be identified here, so nobody may call it.",
+        "Place a way to identify callers on the API, or open the operation to anyone, and roll out.",
+        by="platform",
+    ),
+    Reason(
+        "not-subscribed",
+        403,
+        "No subscription in force",
+        "The application has no subscription in force for this API.",
+        "Subscribe the application to a plan that holds this API, in the environment that was called.",
+    ),
+    Reason(
+        "subscription-paused",
+        403,
+        "The subscription is paused",
+        "The application's subscription for this API is paused.",
+        "Staff can resume the subscription on the application's page under Subscribers.",
+        by="platform",
+    ),
+    Reason(
+        "application-paused",
+        403,
+        "The application is paused",
+        "The application, or its organization, is paused.",
+        "Staff can resume it under Subscribers.",
+        by="platform",
+    ),
+    Reason(
+        "unknown-path",
+        404,
+        "Nothing is published here",
+        "No API or operation is published at this path.",
+        "Compare the path with the API's base path and operations in the reference.",
+    ),
+    Reason(
+        "wrong-method",
+        405,
+        "The method is not offered here",
+        "This path exists, but not for this method; the Allow field lists those it takes.",
+        "Use one of the methods in the Allow field.",
+    ),
+    Reason(
+        "retired",
+        410,
+        "This version is retired",
+        "This version of the API is no longer offered.",
+        "Move to a newer version of the API; the portal lists them.",
+    ),
+    Reason(
+        "too-large",
+        413,
+        "The body is too large",
+        "The request's body is larger than this operation takes.",
+        "Send a smaller body, or ask the API's owner to raise the body size limit.",
+    ),
+    Reason(
+        "over-rate",
+        429,
+        "Too many calls",
+        "A rate limit is used up; Retry-After says when to call again.",
+        "Wait for the time in Retry-After and spread the calls; RateLimit tells what is left.",
+    ),
+    Reason(
+        "over-plan",
+        429,
+        "The plan's limit is used up",
+        "A limit of the application's plan is used up; Retry-After says when to call again.",
+        "Wait for the time in Retry-After, or change to a plan that allows more.",
+    ),
+    Reason(
+        "head-too-large",
+        431,
+        "The request's head is too large",
+        "The address and header fields together are larger than is taken here.",
+        "Send fewer or shorter header fields.",
+    ),
+    Reason(
+        "backend-away",
+        502,
+        "The backend cannot be reached",
+        "The service behind this API did not take the connection.",
+        "Test the connection on the backend's page; nothing the caller sent is at fault.",
+        by="backend",
+    ),
+    Reason(
+        "backend-broken",
+        502,
+        "The backend's answer cannot be used",
+        "The service behind this API closed the connection or sent an answer that is not HTTP.",
+        "Look at the backend's own log at this time; nothing the caller sent is at fault.",
+        by="backend",
+    ),
+    Reason(
+        "not-ready",
+        503,
+        "The gateway has nothing to serve yet",
+        "No configuration has been rolled out to this environment.",
+        "Roll out to this environment from the console.",
+        by="platform",
+    ),
+    Reason(
+        "backend-slow",
+        504,
+        "The backend took too long",
+        "The service behind this API did not answer in time.",
+        "Look at the backend's load, or raise its read timeout on the backend's page.",
+        by="backend",
+    ),
+)
+
+REASONS: dict[str, Reason] = {reason.code: reason for reason in _TABLE}
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """A refusal on one call: the reason, and the fields the answer carries because of it.
+
+    `policy` names the policy that decided, for the trace; `note` is for staff and never sent.
+    """
+
+    reason: Reason
+    headers: tuple[tuple[bytes, bytes], ...] = ()
+    policy: str = ""
+    note: str = ""

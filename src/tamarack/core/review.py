@@ -1,0 +1,95 @@
+"""Risks in a configuration, found before it is rolled out."""
+
+from dataclasses import dataclass
+
+from tamarack.core.configuration import Api, Configuration, Operation, Version
+from tamarack.core.effective import held, in_force, is_closed, is_open
+from tamarack.core.limits.window import Window
+from tamarack.core.policies.rate_limit import RateLimit
+
+
+@dataclass(frozen=True, slots=True)
+class Risk:
+    """Something that runs but that someone should have meant: where, and what it leads to."""
+
+    subject: str
+    text: str
+    api: str = ""
+
+
+def risks(configuration: Configuration) -> list[Risk]:
+    """Every risk: operations open to anyone, closed ones, limits that can never be reached."""
+    found = []
+    for api in configuration.apis:
+        for version in api.versions:
+            if version.state in ("draft", "retired"):
+                continue
+            found += _openness(configuration, api, version)
+            found += _unreachable(configuration, api, version)
+    offered = {name for product in configuration.products for name in product.apis}
+    for api in configuration.apis:
+        if api.name not in offered and any(v.state == "published" for v in api.versions):
+            found.append(Risk(api.title, "is in no product, so nobody can subscribe to it", api.name))
+    return found
+
+
+def _openness(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
+    called = f"{api.title} {version.version}"
+    opened: list[Operation] = []
+    closed: list[Operation] = []
+    for operation in version.operations:
+        rows = held(configuration, api, version, operation)
+        if is_open(rows):
+            opened.append(operation)
+        elif is_closed(rows):
+            closed.append(operation)
+    found = []
+    if opened:
+        names = _named(opened, version)
+        found.append(Risk(called, f"{names} open to anyone, without a credential", api.name))
+        unmetered = [operation for operation in opened if not _metered(configuration, api, version, operation)]
+        if unmetered:
+            found.append(Risk(called, f"{_named(unmetered, version)} open to anyone and has no rate limit", api.name))
+    if closed:
+        text = f"{_named(closed, version)} closed: nothing says how a caller is identified, so all are refused"
+        found.append(Risk(called, text, api.name))
+    return found
+
+
+def _metered(configuration: Configuration, api: Api, version: Version, operation: Operation) -> bool:
+    return any(row.policy.kind == "rate-limit" for row in in_force(held(configuration, api, version, operation)))
+
+
+def _named(operations: list[Operation], version: Version) -> str:
+    if len(operations) == len(version.operations) and len(operations) > 1:
+        return "every operation is"
+    if len(operations) > 3:
+        return f"{operations[0].call} and {len(operations) - 1} more operations are"
+    names = ", ".join(operation.call for operation in operations)
+    return f"{names} {'is' if len(operations) == 1 else 'are'}"
+
+
+def _looser(outer: Window, inner: Window) -> bool:
+    """Whether `outer` can never be reached where `inner` holds: its rate is met before it is."""
+    if outer.seconds < inner.seconds:
+        return False
+    stretches = -(-outer.seconds // inner.seconds) + (0 if outer.seconds % inner.seconds == 0 else 1)
+    return inner.limit * stretches <= outer.limit
+
+
+def _unreachable(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
+    found = []
+    for operation in version.operations:
+        rows = in_force(held(configuration, api, version, operation))
+        limits = [row.policy for row in rows if isinstance(row.policy, RateLimit)]
+        for limit in limits:
+            for window in limit.windows:
+                inside = [other for other in limit.windows if other is not window]
+                tighter = next((other for other in inside if _looser(window, other)), None)
+                if tighter is not None:
+                    text = f"{operation.call}: ‘{limit.name}’ can never reach {window}, for {tighter} is met first"
+                    found.append(Risk(f"{api.title} {version.version}", text, api.name))
+    seen: dict[str, Risk] = {}
+    for risk in found:
+        seen.setdefault(risk.text.partition(": ")[2], risk)
+    return list(seen.values())

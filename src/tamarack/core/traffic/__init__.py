@@ -1,0 +1,1 @@
+"""Traffic: records of calls, roll-ups of them, and what is read from both."""

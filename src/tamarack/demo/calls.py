@@ -1,0 +1,72 @@
+"""What the demo's applications call, and how often: used for past traffic and by the driver alike."""
+
+import math
+import random
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from tamarack.demo.world import PORTS, VESSELS
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A kind of call: where it goes, how often against the others, and how long its backend takes (median ms)."""
+
+    product: str
+    api: str
+    version: str
+    operation: str
+    method: str
+    path: str
+    backend: str
+    weight: float
+    median_ms: float
+    answer_bytes: int
+    body: str = ""
+
+
+KINDS: tuple[Kind, ...] = (
+    Kind("passage", "sailings", "2", "get /sailings", "GET", "/sailings/v2/sailings?day={day}&from={port}",
+         "timetable", 9, 11, 2600),
+    Kind("passage", "sailings", "2", "get /sailings/{id}", "GET", "/sailings/v2/sailings/{id}",
+         "timetable", 5, 9, 180),
+    Kind("passage", "sailings", "2", "get /sailings/{id}/stops", "GET", "/sailings/v2/sailings/{id}/stops",
+         "timetable", 2, 9, 130),
+    Kind("passage", "sailings", "2", "post /sailings/search", "POST", "/sailings/v2/sailings/search",
+         "timetable", 1, 16, 5200, '{{"days": ["{day}"], "from": ["{port}"]}}'),
+    Kind("passage", "sailings", "2", "get /ports/{code}/board", "GET", "/sailings/v2/ports/{port}/board",
+         "timetable", 4, 10, 900),
+    Kind("passage", "sailings", "1", "get /sailings", "GET", "/sailings/v1/sailings?day={day}",
+         "timetable", 3, 12, 2600),
+    Kind("passage", "fares", "1", "post /quotes", "POST", "/fares/v1/quotes",
+         "fares", 5, 52, 90, '{{"from": "{port}", "to": "corran", "day": "{day}", "adults": 2}}'),
+    Kind("passage", "fares", "1", "get /tariffs", "GET", "/fares/v1/tariffs", "fares", 1, 41, 160),
+    Kind("fleet", "positions", "1", "get /vessels", "GET", "/positions/v1/vessels", "positions", 6, 3, 640),
+    Kind("fleet", "positions", "1", "get /vessels/{name}/track", "GET", "/positions/v1/vessels/{vessel}/track",
+         "positions", 1, 4, 5900),
+)  # fmt: skip
+
+
+def rhythm(at: datetime) -> float:
+    """How busy an hour is against the mean: quiet nights, a morning and an afternoon peak, busy Fridays and Sundays."""
+    hour = at.hour + at.minute / 60
+    day = 0.25 + 0.9 * math.exp(-((hour - 8.5) ** 2) / 9) + 1.1 * math.exp(-((hour - 16.5) ** 2) / 12)
+    week = (0.9, 0.85, 0.9, 1.0, 1.35, 1.1, 1.3)[at.weekday()]
+    return day * week
+
+
+def choose(draw: random.Random, kinds: Sequence[Kind]) -> Kind:
+    """One kind of call, by weight."""
+    return draw.choices(kinds, [kind.weight for kind in kinds])[0]
+
+
+def fill(text: str, draw: random.Random, day: str) -> str:
+    """A path or body with its places filled."""
+    vessel = draw.choice(list(VESSELS))
+    return text.format(
+        day=day,
+        port=draw.choice(list(PORTS)),
+        vessel=vessel,
+        id=f"{VESSELS[vessel]}-{draw.choice((6, 9, 12, 15, 18)):02d}{draw.choice((0, 15, 30, 45)):02d}",
+    )

@@ -1,0 +1,97 @@
+"""The driver: a light, bounded stream of calls through the real gateway, so that the pages are alive."""
+
+import asyncio
+import random
+import signal
+from datetime import UTC, datetime
+
+from tamarack.demo.calls import KINDS, Kind, choose, fill
+from tamarack.demo.world import ORGANIZATIONS, DemoApplication
+from tamarack.settings import NODES, Settings
+
+PER_SECOND = 6.0
+TIMEOUT_S = 5.0
+
+
+class _Node:
+    """A kept connection to a gateway node, with just enough HTTP to send a call and read the answer away."""
+
+    def __init__(self, port: int) -> None:
+        self._port = port
+        self._lock = asyncio.Lock()
+        self._streams: tuple[asyncio.StreamReader, asyncio.StreamWriter] | None = None
+
+    async def call(self, kind: Kind, path: str, body: str, key: str, agent: str) -> None:
+        async with self._lock:
+            try:
+                async with asyncio.timeout(TIMEOUT_S):
+                    await self._call(kind, path, body, key, agent)
+            except (OSError, TimeoutError, ValueError, asyncio.IncompleteReadError):
+                self.close()
+
+    async def _call(self, kind: Kind, path: str, body: str, key: str, agent: str) -> None:
+        if self._streams is None:
+            self._streams = await asyncio.open_connection("127.0.0.1", self._port)
+        reader, writer = self._streams
+        lines = [f"{kind.method} {path} HTTP/1.1", "Host: gateway.skerry.example", f"User-Agent: {agent}"]
+        if key:
+            lines.append(f"X-Skerry-Key: {key}")
+        if body:
+            lines += ["Content-Type: application/json", f"Content-Length: {len(body)}"]
+        writer.write(("\r\n".join(lines) + "\r\n\r\n" + body).encode())
+        head = (await reader.readuntil(b"\r\n\r\n")).lower()
+        length = int(head.split(b"content-length:")[1].split(b"\r\n")[0])
+        await reader.readexactly(length)
+
+    def close(self) -> None:
+        if self._streams is not None:
+            self._streams[1].close()
+            self._streams = None
+
+
+def _key(settings: Settings, title: str, environment: str) -> str:
+    path = settings.home / "demo" / f"{title.lower().replace(' ', '-')}.{environment}.key"
+    try:
+        return path.read_text()
+    except OSError:
+        return ""
+
+
+async def drive(settings: Settings) -> None:
+    """Send calls until told to stop: mostly good ones, some without a key, and at times a burst over a limit."""
+    stop = asyncio.Event()
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        loop.add_signal_handler(number, stop.set)
+    draw = random.Random()
+    applications = [application for organization in ORGANIZATIONS for application in organization.applications]
+    nodes = [(_Node(settings.port(name)), environment) for name, environment in NODES.items()]
+    production = [pair for pair in nodes if pair[1] == "production"]
+    while not stop.is_set():
+        application = draw.choices(applications, [a.weight for a in applications])[0]
+        node, environment = nodes[-1] if draw.random() < 0.05 else draw.choice(production)
+        await _one(settings, draw, application, node, environment)
+        if draw.random() < 0.004:
+            sync = next(a for a in applications if a.title == "Manifest Sync")
+            for _ in range(25):
+                await _one(settings, draw, sync, *production[0])
+        try:
+            async with asyncio.timeout(draw.expovariate(PER_SECOND)):
+                await stop.wait()
+        except TimeoutError:
+            continue
+    for node, _ in nodes:
+        node.close()
+
+
+async def _one(
+    settings: Settings, draw: random.Random, application: DemoApplication, node: _Node, environment: str
+) -> None:
+    products = {product for product, _ in application.subscriptions}
+    kind = choose(draw, [kind for kind in KINDS if kind.product in products])
+    day = datetime.now(UTC).date().isoformat()
+    key = _key(settings, application.title, environment)
+    if draw.random() < 0.01:
+        key = draw.choice(("", "tmk_left-over-from-last-year"))
+    path, body = fill(kind.path, draw, day), fill(kind.body, draw, day)
+    await node.call(kind, path, body, key, f"{application.title.replace(' ', '')}/1.4")

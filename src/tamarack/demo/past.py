@@ -1,0 +1,168 @@
+"""Past traffic: some days of made-up calls from a fixed seed, loaded through the same door as real batches."""
+
+import random
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+import psycopg
+
+from tamarack.core.refusals import REASONS
+from tamarack.core.traffic.record import Record
+from tamarack.core.traffic.rollup import Key, Totals, roll_up
+from tamarack.demo.calls import KINDS, Kind, choose, fill, rhythm
+from tamarack.store.recording import copy_calls, copy_rollups, make_partitions
+
+DAYS = 8
+PER_MINUTE = 12.0
+"""Calls in a minute of mean rhythm."""
+SEED = 7
+_PIECE = 50_000
+
+
+@dataclass(frozen=True, slots=True)
+class PastCaller:
+    """An application as past calls need it."""
+
+    organization: str
+    application: str
+    weight: float
+    credential: str
+    subscriptions: dict[str, tuple[str, str]]
+    """Product to subscription id and `product/plan`."""
+    address: str
+
+
+def past_calls(
+    callers: list[PastCaller], until: datetime, targets: dict[str, str], rollout: int, days: int = DAYS
+) -> Iterator[Record]:
+    """The calls of the last days, in order. `targets` maps a backend to its target's label."""
+    draw = random.Random(SEED)
+    minute = until.replace(second=0, microsecond=0) - timedelta(days=days)
+    runaway = (until - timedelta(days=2)).replace(hour=14, minute=20, second=0, microsecond=0)
+    slow_evening = (until - timedelta(days=3)).replace(hour=18, minute=0, second=0, microsecond=0)
+    outage = (until - timedelta(days=5)).replace(hour=9, minute=40, second=0, microsecond=0)
+    weights = [caller.weight for caller in callers]
+    number = 0
+    while minute < until:
+        many = _poisson(draw, PER_MINUTE * rhythm(minute))
+        moments = sorted(draw.random() * 60 for _ in range(many))
+        plan: list[tuple[float, PastCaller]] = [(at, draw.choices(callers, weights)[0]) for at in moments]
+        wild = runaway <= minute < runaway + timedelta(hours=3)
+        if wild:
+            sync = next(caller for caller in callers if caller.application == "manifest-sync")
+            plan = sorted(plan + [(draw.random() * 60, sync) for _ in range(110)], key=lambda pair: pair[0])
+        for second, caller in plan:
+            at = minute + timedelta(seconds=second)
+            if at >= until:
+                break
+            number += 1
+            kinds = [kind for kind in KINDS if kind.product in caller.subscriptions]
+            kind = choose(draw, kinds)
+            if kind.version == "1" and kind.api == "sailings" and caller.application not in ("kiosk", "manifest-sync"):
+                kind = KINDS[0]
+            slow = kind.api == "fares" and slow_evening <= minute < slow_evening + timedelta(hours=2)
+            away = kind.backend == "positions" and outage <= minute < outage + timedelta(minutes=25)
+            refused = wild and caller.application == "manifest-sync" and draw.random() < 0.82
+            yield _call(draw, number, at, caller, kind, targets, rollout, slow, away, refused)
+        minute += timedelta(minutes=1)
+
+
+def _poisson(draw: random.Random, mean: float) -> int:
+    return max(0, round(draw.gauss(mean, mean**0.5)))
+
+
+def _call(
+    draw: random.Random,
+    number: int,
+    at: datetime,
+    caller: PastCaller,
+    kind: Kind,
+    targets: dict[str, str],
+    rollout: int,
+    slow: bool,
+    away: bool,
+    refused: bool,
+) -> Record:
+    subscription, plan = caller.subscriptions[kind.product]
+    status, reason, target = 200, "", targets[kind.backend]
+    backend_us = int(draw.lognormvariate(0, 0.35) * kind.median_ms * 1000 * (9 if slow else 1))
+    answer = int(kind.answer_bytes * draw.uniform(0.8, 1.2))
+    chance = draw.random()
+    if refused:
+        status, reason = 429, "over-plan"
+    elif chance < 0.002:
+        status, reason, subscription, plan = 401, "unknown-credential", "", ""
+    elif away:
+        status, reason = 502, "backend-away"
+        backend_us = draw.randint(200, 900)
+    elif slow and backend_us > 1_200_000:
+        status, reason = 504, "backend-slow"
+    elif chance < 0.012 and "{id}" in kind.operation:
+        status = 404
+    elif chance < 0.004:
+        status = 500
+    if reason in ("over-plan", "unknown-credential"):
+        backend_us, target = 0, ""
+    if reason:
+        answer = len(REASONS[reason].detail) + 240
+    known = reason != "unknown-credential"
+    path = fill(kind.path, draw, f"{at:%Y-%m-%d}").partition("?")[0]
+    return Record(
+        id=f"{int(at.timestamp() * 1000):011x}5ea{number & 0xFFFFFFFFF:09x}",
+        at=int(at.timestamp() * 1_000_000),
+        total_us=backend_us + draw.randint(60, 180),
+        backend_us=backend_us,
+        environment="production",
+        node=f"production-{1 + number % 2}",
+        rollout=rollout,
+        api=kind.api,
+        version=kind.version,
+        operation=kind.operation,
+        method=kind.method,
+        path=path,
+        status=status,
+        reason=reason,
+        request_bytes=len(kind.body),
+        response_bytes=answer,
+        organization=caller.organization if known else "",
+        application=caller.application if known else "",
+        subscription=subscription,
+        plan=plan,
+        credential=caller.credential if known else "",
+        address=caller.address,
+        agent=f"{caller.application}/1.4",
+        target=target,
+    )
+
+
+def load_past(
+    connection: psycopg.Connection, callers: list[PastCaller], targets: dict[str, str], rollout: int, until: datetime
+) -> int:
+    """Load the past traffic; returns the number of calls."""
+    first = (until - timedelta(days=DAYS)).astimezone(UTC).date()
+    make_partitions(connection, first, until.astimezone(UTC).date() + timedelta(days=1))
+    totals: dict[Key, Totals] = {}
+    many = 0
+    with connection.transaction():
+        piece: list[Record] = []
+        for record in past_calls(callers, until, targets, rollout):
+            piece.append(record)
+            if len(piece) == _PIECE:
+                copy_calls(connection, piece)
+                _add(totals, roll_up(piece))
+                many += len(piece)
+                piece = []
+        copy_calls(connection, piece)
+        _add(totals, roll_up(piece))
+        many += len(piece)
+        copy_rollups(connection, totals)
+    return many
+
+
+def _add(totals: dict[Key, Totals], more: dict[Key, Totals]) -> None:
+    for key, other in more.items():
+        if key in totals:
+            totals[key].merge(other)
+        else:
+            totals[key] = other

@@ -1,0 +1,132 @@
+"""Filling an empty installation with the demo: once, from the shipped configuration and the made-up world."""
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+import psycopg
+from sqlalchemy import Engine
+from sqlmodel import Session, select
+
+from tamarack.config.files import Loaded, load
+from tamarack.core.configuration import Backend, Configuration
+from tamarack.demo.past import PastCaller, load_past
+from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoOrganization
+from tamarack.settings import Settings
+from tamarack.store import drafting, rolling, subscribing
+from tamarack.store.application import Application, Credential, Subscription
+from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.organization import Organization, Person
+from tamarack.store.passwords import hash_password
+from tamarack.store.staff import Staff
+
+CONFIGURATION = Path(__file__).parent / "configuration"
+_SHIPPED_BASE = 7400
+
+
+def is_seeded(engine: Engine) -> bool:
+    """Whether the installation holds anything."""
+    with Session(engine) as session:
+        return session.exec(select(Staff)).first() is not None
+
+
+def shipped_configuration(port_base: int) -> Loaded:
+    """The demo's configuration, its targets moved to this installation's ports."""
+    loaded = load(CONFIGURATION)
+    backends = tuple(_moved(backend, port_base - _SHIPPED_BASE) for backend in loaded.configuration.backends)
+    return Loaded(loaded.configuration.model_copy(update={"backends": backends}), loaded.documents)
+
+
+def _moved(backend: Backend, by: int) -> Backend:
+    targets = []
+    for target in backend.targets:
+        head, _, port = target.address.rpartition(":")
+        targets.append(target.model_copy(update={"address": f"{head}:{int(port) + by}"}))
+    return backend.model_copy(update={"targets": tuple(targets)})
+
+
+def seed(engine: Engine, settings: Settings) -> int:
+    """Fill an empty installation; returns the number of past calls loaded."""
+    keys = settings.home / "demo"
+    keys.mkdir(parents=True, exist_ok=True, mode=0o700)
+    with Session(engine) as session:
+        loaded = shipped_configuration(settings.port_base)
+        for text in loaded.documents.values():
+            drafting.keep_document(session, text)
+        drafting.replace_all(session, COMMAND_LINE, loaded.configuration, remove_others=True)
+        rolling.roll_out(session, COMMAND_LINE, "test", "the demo's configuration")
+        rollout = rolling.roll_out(session, COMMAND_LINE, "production", "the demo's configuration")
+        for person in STAFF:
+            hashed = hash_password(person.password)
+            session.add(Staff(email=person.email, name=person.name, role=person.role, password_hash=hashed))
+        callers: list[PastCaller] = []
+        for place, organization in enumerate(ORGANIZATIONS):
+            callers += _organization(session, settings, loaded.configuration, organization, keys, place)
+        number = rollout.number or 0
+        session.commit()
+    targets = {
+        backend.name: backend.targets[0].address.partition("://")[2] for backend in loaded.configuration.backends
+    }
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        many = load_past(connection, callers, targets, number, datetime.now(UTC))
+        connection.execute("ANALYZE")
+    return many
+
+
+def _organization(
+    session: Session,
+    settings: Settings,
+    offered: Configuration,
+    described: DemoOrganization,
+    keys: Path,
+    place: int,
+) -> list[PastCaller]:
+    organization = Organization(name=described.name, title=described.title, kind=described.kind)
+    session.add(organization)
+    session.flush()
+    for person in described.people:
+        session.add(
+            Person(
+                organization_id=organization.id,
+                email=person.email,
+                name=person.name,
+                role=person.role,
+                password_hash=hash_password(person.password),
+            )
+        )
+    callers = []
+    for number, wanted in enumerate(described.applications):
+        application = subscribing.make_application(
+            session, COMMAND_LINE, organization, wanted.title, wanted.description
+        )
+        credentials: dict[str, Credential] = {}
+        subscriptions: dict[str, Subscription] = {}
+        for environment in wanted.environments:
+            made = subscribing.make_credential(
+                session, COMMAND_LINE, settings.keys.raw("pepper"), application, environment, "first key"
+            )
+            credentials[environment] = made.credential
+            _keep_key(keys, application, environment, made.value)
+            for product, plan in wanted.subscriptions:
+                subscription = subscribing.subscribe(
+                    session, COMMAND_LINE, offered, application, product, plan, environment
+                )
+                if environment == "production":
+                    subscriptions[product] = subscription
+        callers.append(
+            PastCaller(
+                organization=organization.name,
+                application=application.name,
+                weight=wanted.weight,
+                credential=credentials["production"].id,
+                subscriptions={p: (s.id, f"{p}/{s.plan}") for p, s in subscriptions.items()},
+                address=f"192.0.2.{10 * place + number + 1}",
+            )
+        )
+    return callers
+
+
+def _keep_key(keys: Path, application: Application, environment: str, value: str) -> None:
+    """The driver's copy of a demo application's key; a real installation keeps no key anywhere."""
+    path = keys / f"{application.name}.{environment}.key"
+    path.touch(mode=0o600)
+    path.write_text(value)

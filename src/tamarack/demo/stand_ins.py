@@ -1,0 +1,217 @@
+"""The stand-in backends: timetable, fares and positions, small and made up.
+
+They answer from the clock and the address alone, so that the same call gives the same kind of answer.
+"""
+
+import asyncio
+import contextlib
+import hashlib
+import math
+import random
+import signal
+import time
+from collections.abc import Awaitable, Callable, Iterator
+from datetime import UTC, datetime, timedelta
+from typing import Any
+from urllib.parse import parse_qs
+
+import orjson
+import uvicorn
+
+from tamarack.demo.world import PORTS, VESSELS
+
+App = Callable[[Any, Any, Any], Awaitable[None]]
+Reply = tuple[int, Any]
+Handler = Callable[[str, list[str], dict[str, str], bytes], Reply]
+
+_CODES = list(PORTS)
+
+
+def _draw(*parts: object) -> random.Random:
+    return random.Random(hashlib.sha256(repr(parts).encode()).digest())
+
+
+def _sailing(vessel: str, day: str, leg: int) -> dict[str, Any]:
+    draw = _draw(vessel, day, leg)
+    start = draw.randrange(len(_CODES))
+    hour, minute = 6 + leg * 3, draw.choice((0, 15, 30, 45))
+    return {
+        "id": f"{VESSELS[vessel]}-{hour:02d}{minute:02d}",
+        "vessel": vessel,
+        "from": _CODES[start],
+        "to": _CODES[(start + 1 + draw.randrange(4)) % len(_CODES)],
+        "departs": f"{day}T{hour:02d}:{minute:02d}:00Z",
+        "delay_minutes": draw.choice((0, 0, 0, 4, 11)),
+    }
+
+
+def _day_of(text: str) -> str:
+    return text or datetime.now(UTC).date().isoformat()
+
+
+def _sailings(day: str) -> list[dict[str, Any]]:
+    found = [_sailing(vessel, day, leg) for vessel in VESSELS for leg in range(5)]
+    return sorted(found, key=lambda sailing: str(sailing["departs"]))
+
+
+def _stops(sailing: dict[str, Any]) -> list[dict[str, Any]]:
+    left = datetime.fromisoformat(sailing["departs"])
+    return [
+        {"port": sailing["from"], "arrives": None, "departs": f"{left:%H:%M}"},
+        {"port": sailing["to"], "arrives": f"{left + timedelta(minutes=95):%H:%M}", "departs": "—"},
+    ]
+
+
+def _not_found(what: str) -> Reply:
+    return 404, {"title": "Not found", "detail": f"there is no {what}"}
+
+
+def _match(sailing: dict[str, Any], wanted: dict[str, list[str]]) -> bool:
+    return all(not values or sailing[field] in values for field, values in wanted.items())
+
+
+def timetable(method: str, path: list[str], query: dict[str, str], body: bytes) -> Reply:
+    """The timetable service, for both versions of Sailings."""
+    day = _day_of(query.get("day", ""))
+    match method, path:
+        case "GET", ["sailings"]:
+            wanted = {field: [query[field]] for field in ("from", "to") if query.get(field)}
+            return 200, {"sailings": [s for s in _sailings(day) if _match(s, wanted)]}
+        case "GET", ["sailings", id]:
+            found = next((s for s in _sailings(day) if s["id"] == id), None)
+            return (200, found) if found else _not_found(f"sailing {id}")
+        case "GET", ["sailings", id, "stops"]:
+            found = next((s for s in _sailings(day) if s["id"] == id), None)
+            return (200, _stops(found)) if found else _not_found(f"sailing {id}")
+        case "POST", ["sailings", "search"]:
+            try:
+                asked = orjson.loads(body)
+                days = [str(item) for item in asked["days"]][:14]
+                wanted = {name: asked.get(key, []) for name, key in (("from", "from"), ("vessel", "vessels"))}
+            except (ValueError, KeyError, TypeError):
+                return 400, {"title": "Bad search", "detail": "a search is an object with a list of days"}
+            return 200, {"sailings": [s for one in days for s in _sailings(one) if _match(s, wanted)]}
+        case "GET", ["ports"]:
+            return 200, [{"code": code, "name": name, "vehicles": code != "dunmoor"} for code, name in PORTS.items()]
+        case "GET", ["ports", code, "board"] if code in PORTS:
+            return 200, {"sailings": [s for s in _sailings(day) if s["from"] == code]}
+    return _not_found("such thing here")
+
+
+_TARIFFS = [
+    {"id": "winter", "title": "Winter", "adult": "12.50", "car": "23.50"},
+    {"id": "summer", "title": "Summer", "adult": "15.00", "car": "31.00"},
+]
+
+
+def fares(method: str, path: list[str], query: dict[str, str], body: bytes) -> Reply:
+    """The price engine."""
+    match method, path:
+        case "POST", ["quotes"]:
+            try:
+                asked = orjson.loads(body)
+                adults, children = int(asked.get("adults", 1)), int(asked.get("children", 0))
+                legs = 1 + abs(_CODES.index(asked["from"]) - _CODES.index(asked["to"]))
+            except (ValueError, KeyError, TypeError, AttributeError):
+                return 400, {"title": "Cannot be sold", "detail": "a passage has from, to and day"}
+            cents = legs * (1250 * adults + 625 * children) + (2350 if asked.get("vehicle", "none") == "car" else 0)
+            amount = f"{cents // 100}.{cents % 100:02d}"
+            return 200, {"amount": amount, "currency": "SKR", "tariff": "winter", "valid_until": None}
+        case "GET", ["tariffs"]:
+            return 200, _TARIFFS
+        case "GET", ["tariffs", id]:
+            found = next((tariff for tariff in _TARIFFS if tariff["id"] == id), None)
+            return (200, found) if found else _not_found(f"tariff {id}")
+    return _not_found("such thing here")
+
+
+def _point(vessel: str, at: float) -> dict[str, Any]:
+    turn = at / 1800 + len(vessel)
+    return {
+        "at": datetime.fromtimestamp(int(at), UTC).isoformat(),
+        "latitude": round(61.2 + 0.3 * math.sin(turn), 4),
+        "longitude": round(-4.5 + 0.5 * math.cos(turn), 4),
+    }
+
+
+def _vessel(name: str, at: float) -> dict[str, Any]:
+    point = _point(name, at)
+    speed = round(11 + 3 * math.sin(at / 300 + len(name)), 1)
+    bound_for = _CODES[int(at / 5400 + len(name)) % len(_CODES)]
+    heading = int(at / 7 + 40 * len(name)) % 360
+    return {"name": name, "point": point, "speed_knots": speed, "heading": heading, "bound_for": bound_for}
+
+
+def positions(method: str, path: list[str], query: dict[str, str], body: bytes) -> Reply:
+    """Where the vessels are."""
+    at = time.time()
+    match method, path:
+        case "GET", ["vessels"]:
+            return 200, [_vessel(name, at) for name in VESSELS]
+        case "GET", ["vessels", name] if name in VESSELS:
+            return 200, _vessel(name, at)
+        case "GET", ["vessels", name, "track"] if name in VESSELS:
+            return 200, [_point(name, at - 60 * back) for back in range(59, -1, -1)]
+    return _not_found("such vessel")
+
+
+def _waits(low_ms: float, mean_ms: float) -> Callable[[], float]:
+    return lambda: (low_ms + random.expovariate(1 / mean_ms)) / 1000
+
+
+STAND_INS: tuple[tuple[str, Handler, Callable[[], float]], ...] = (
+    ("timetable", timetable, _waits(4, 8)),
+    ("fares", fares, _waits(20, 40)),
+    ("positions", positions, _waits(1, 3)),
+)
+"""Name, handler and how long each takes to answer; the place in the table gives the port."""
+
+
+def application(handler: Handler, wait: Callable[[], float]) -> App:
+    """A stand-in as an ASGI application."""
+
+    async def app(scope: Any, receive: Any, send: Any) -> None:
+        body = b""
+        while True:
+            message = await receive()
+            body += message.get("body", b"")
+            if not message.get("more_body"):
+                break
+        await asyncio.sleep(wait())
+        query = {name: values[-1] for name, values in parse_qs(scope["query_string"].decode()).items()}
+        path = [part for part in scope["path"].split("/") if part]
+        method = "GET" if scope["method"] == "HEAD" else scope["method"]
+        status, reply = handler(method, path, query, body)
+        content = orjson.dumps(reply)
+        fields = [(b"content-type", b"application/json"), (b"content-length", b"%d" % len(content))]
+        await send({"type": "http.response.start", "status": status, "headers": fields})
+        await send({"type": "http.response.body", "body": b"" if scope["method"] == "HEAD" else content})
+
+    return app
+
+
+class _Server(uvicorn.Server):  # type: ignore[misc]
+    @contextlib.contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        yield  # the signals are handled once, for all of them
+
+
+async def serve(first_port: int) -> None:
+    """Run every stand-in, until told to stop."""
+    servers = [
+        _Server(
+            uvicorn.Config(
+                application(handler, wait), host="127.0.0.1", port=first_port + place, lifespan="off", log_level="error"
+            )
+        )
+        for place, (_, handler, wait) in enumerate(STAND_INS)
+    ]
+
+    def stop() -> None:
+        for server in servers:
+            server.should_exit = True
+
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        loop.add_signal_handler(number, stop)
+    await asyncio.gather(*(server.serve() for server in servers))

@@ -1,0 +1,382 @@
+"""Carrying a call: the ASGI application of a node.
+
+The order of the work is the call path. Everything that can be prepared is prepared when a rollout is
+taken up (`Serving`); what stands here is done for every call.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import secrets
+import time
+from collections.abc import AsyncIterator
+from email.utils import formatdate
+from typing import Any
+
+from tamarack.core.call import Call, Header
+from tamarack.core.directory import Directory
+from tamarack.core.limits.fields import limit_field, policy_field
+from tamarack.core.limits.store import CounterStore, Limiter
+from tamarack.core.pipeline import CompiledOperation, compile_router
+from tamarack.core.refusals import REASONS, Refusal
+from tamarack.core.routing import BadPath
+from tamarack.core.snapshot import Snapshot
+from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH
+from tamarack.gateway.forwarding import Network, answer_headers, caller_address, request_head
+from tamarack.gateway.problem import CALL_ID, Problems
+from tamarack.gateway.recorder import Recorder
+from tamarack.gateway.upstream.interface import (
+    Answer,
+    BodyTooLarge,
+    CallerGone,
+    TargetAddress,
+    Upstream,
+    UpstreamError,
+    target_address,
+)
+
+BODY_STALL_S = 60.0
+"""Seconds a caller may pause in the middle of a body."""
+
+_UPSTREAM_REASONS = {
+    "away": Refusal(REASONS["backend-away"]),
+    "slow": Refusal(REASONS["backend-slow"]),
+    "broken": Refusal(REASONS["backend-broken"]),
+}
+_TOO_LARGE = Refusal(REASONS["too-large"])
+_UNKNOWN_PATH = Refusal(REASONS["unknown-path"])
+_BAD_PATH = Refusal(REASONS["bad-path"])
+_NOT_READY = Refusal(REASONS["not-ready"], ((b"retry-after", b"1"),))
+_REPEATABLE = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
+GONE = 499
+"""Recorded as the status of a call whose caller went away before it was answered."""
+
+
+class Serving:
+    """A snapshot taken up: everything the calls of one rollout need, swapped in one assignment."""
+
+    __slots__ = ("environment", "number", "policy_fields", "router", "targets")
+
+    def __init__(self, number: int, snapshot: Snapshot, directory: Directory, counters: CounterStore) -> None:
+        self.number = number
+        self.environment = snapshot.environment
+        self.router = compile_router(snapshot, directory, counters)
+        self.policy_fields: dict[Limiter, bytes] = {}
+        self.targets: dict[str, tuple[TargetAddress, ...]] = {
+            backend.name: tuple(
+                target_address(address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls)
+                for address in backend.targets
+            )
+            for backend in snapshot.backends
+        }
+
+
+class Gateway:
+    """The application. `serving` is None until a rollout was taken up."""
+
+    def __init__(
+        self,
+        node: str,
+        environment: str,
+        upstream: Upstream,
+        recorder: Recorder,
+        problems: Problems,
+        trusted: tuple[Network, ...] = (),
+    ) -> None:
+        self.node = node
+        self.environment = environment
+        self.upstream = upstream
+        self.recorder = recorder
+        self.problems = problems
+        self.trusted = trusted
+        self.serving: Serving | None = None
+        self._ids = itertools.count()
+        self._id_part = secrets.token_hex(3)
+        self._date: tuple[int, bytes] = (0, b"")
+        self._turn = itertools.count()
+
+    def new_call_id(self, now: float) -> str:
+        """A call id: the time in milliseconds, the node's random part, and a count, in hexadecimal."""
+        return f"{int(now * 1000):011x}{self._id_part}{next(self._ids) & 0xFFFFFF:06x}"
+
+    def date(self, now: float) -> bytes:
+        """The Date field's value, made once a second."""
+        whole = int(now)
+        if self._date[0] != whole:
+            self._date = (whole, formatdate(whole, usegmt=True).encode())
+        return self._date[1]
+
+    def refuse_head(self, reason: str, address: str) -> tuple[int, bytes, bytes]:
+        """Answer and record a request whose head was refused before it became a call."""
+        now = time.time()
+        call_id = self.new_call_id(now)
+        status = REASONS[reason].status
+        body = self.problems.body(reason, call_id)
+        self._record(call_id, now, 0, 0, None, None, "", b"", status, reason, 0, len(body), address, "", "")
+        fields = b"content-type: application/problem+json\r\n%b: %b\r\ndate: %b\r\n" % (
+            CALL_ID,
+            call_id.encode(),
+            self.date(now),
+        )
+        return status, fields, body
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        """Carry one call."""
+        started = time.perf_counter_ns()
+        now = time.time()
+        call_id = self.new_call_id(now)
+        serving = self.serving
+        headers: list[Header] = scope["headers"]
+        method: str = scope["method"]
+        path: bytes = scope["raw_path"]
+        peer = scope["client"]
+        address: str = peer[0] if peer else ""
+        if self.trusted:
+            address = caller_address(address, headers, self.trusted)
+        length = 0
+        agent = host = b""
+        for name, value in headers:
+            if name == b"content-length":
+                length = int(value)
+            elif name == b"transfer-encoding":
+                length = -1
+            elif name == b"user-agent":
+                agent = value
+            elif name == b"host":
+                host = value
+        call: Call | None = None
+        refusal: Refusal | None
+        if serving is None:
+            refusal = _NOT_READY
+        else:
+            try:
+                found = serving.router.find(method, path)
+            except BadPath:
+                refusal = _BAD_PATH
+            else:
+                if type(found) is CompiledOperation:
+                    call = Call(method, path, scope["query_string"], headers, address, now, found, length)
+                    refusal = None
+                    for step in found.steps:
+                        refusal = step(call)
+                        if refusal is not None:
+                            break
+                elif found is None:
+                    refusal = _UNKNOWN_PATH
+                else:
+                    allow = ", ".join(sorted(found)).encode()  # type: ignore[arg-type]
+                    refusal = Refusal(REASONS["wrong-method"], ((b"allow", allow),))
+        backend_us = sent = taken = 0
+        status = 0
+        reason = label = ""
+        body: _Body | None = None
+        answer: Answer | None = None
+        asked_at = 0
+        try:
+            if refusal is None:
+                assert call is not None and serving is not None
+                targets = serving.targets.get(call.operation.backend, ())
+                if not targets:
+                    raise UpstreamError("away", "the backend has no target in this environment")
+                target = targets[next(self._turn) % len(targets)] if len(targets) > 1 else targets[0]
+                label = target.label
+                head = request_head(call, target, call_id.encode(), host, scope["scheme"].encode())
+                asked_at = time.perf_counter_ns()
+                if length == 0:
+                    gone = _Gone(scope.get("tamarack.cycle"))
+                    answer = await self.upstream.send(target, method, head, repeatable=method in _REPEATABLE)
+                    gone.done()
+                else:
+                    body = _Body(receive, call.body_limit, length)
+                    answer = await self.upstream.send(target, method, head, body.chunks(), length < 0)
+                backend_us = (time.perf_counter_ns() - asked_at) // 1000
+                status = answer.status
+                fields = answer_headers(answer.headers)
+                self._add_fields(fields, call, call_id, serving)
+                await send({"type": "http.response.start", "status": status, "headers": fields})
+                whole = answer.whole()
+                if whole is not None:
+                    sent = len(whole)
+                    await send({"type": "http.response.body", "body": whole})
+                else:
+                    cycle = scope.get("tamarack.cycle")
+                    async for chunk in answer.chunks():
+                        sent += len(chunk)
+                        await send({"type": "http.response.body", "body": chunk, "more_body": True})
+                        if cycle is not None and cycle.disconnected:
+                            raise CallerGone
+                    backend_us = (time.perf_counter_ns() - asked_at) // 1000
+                    await send({"type": "http.response.body", "body": b""})
+        except UpstreamError as error:
+            if asked_at:
+                backend_us = (time.perf_counter_ns() - asked_at) // 1000
+            refusal = _UPSTREAM_REASONS[error.failure]
+            reason = refusal.reason.code
+            if status:
+                _cut_off(scope)  # the head is out: only closing tells the caller that the rest is missing
+        except BodyTooLarge:
+            refusal = _TOO_LARGE
+        except asyncio.CancelledError:
+            status = status or GONE  # the caller went away while the target was waited for
+        except CallerGone:
+            status = status or GONE
+        finally:
+            if answer is not None:
+                answer.close()
+            if body is not None:
+                taken = body.taken
+        if refusal is not None:
+            reason = refusal.reason.code
+            if not status:
+                status = refusal.reason.status
+                sent = await self._refuse(send, scope, refusal, call, call_id, now, serving)
+        total_us = (time.perf_counter_ns() - started) // 1000
+        self._record(
+            call_id, now, total_us, backend_us, serving, call, method, path, status, reason, taken, sent,
+            address, agent.decode("latin-1"), label,
+        )  # fmt: skip
+
+    def _add_fields(self, fields: list[Header], call: Call, call_id: str, serving: Serving) -> None:
+        fields.append((CALL_ID, call_id.encode()))
+        taken = call.taken
+        if taken is not None:
+            limiter = taken.limiter
+            policy = serving.policy_fields.get(limiter)
+            if policy is None:
+                policy = serving.policy_fields[limiter] = policy_field(limiter)
+            fields.append((b"ratelimit-policy", policy))
+            fields.append((b"ratelimit", limit_field(taken)))
+
+    async def _refuse(
+        self,
+        send: Any,
+        scope: Any,
+        refusal: Refusal,
+        call: Call | None,
+        call_id: str,
+        now: float,
+        serving: Serving | None,
+    ) -> int:
+        body = self.problems.body(refusal.reason.code, call_id)
+        fields: list[Header] = [
+            (b"content-type", b"application/problem+json"),
+            (b"content-length", b"%d" % len(body)),
+            (b"date", self.date(now)),
+            *refusal.headers,
+        ]
+        if call is not None and serving is not None:
+            self._add_fields(fields, call, call_id, serving)
+        else:
+            fields.append((CALL_ID, call_id.encode()))
+        await send({"type": "http.response.start", "status": refusal.reason.status, "headers": fields})
+        await send({"type": "http.response.body", "body": body})
+        return len(body)
+
+    def _record(
+        self,
+        call_id: str,
+        now: float,
+        total_us: int,
+        backend_us: int,
+        serving: Serving | None,
+        call: Call | None,
+        method: str,
+        path: bytes,
+        status: int,
+        reason: str,
+        taken: int,
+        sent: int,
+        address: str,
+        agent: str,
+        label: str,
+    ) -> None:
+        api = version = operation = organization = application = subscription = plan = credential = ""
+        if call is not None:
+            carried = call.operation
+            api, version, operation = carried.api, carried.version, carried.name
+            caller = call.caller
+            if caller is not None:
+                organization, application = caller.organization, caller.application
+                credential = caller.credential
+            grant = call.grant
+            if grant is not None:
+                subscription, plan = grant.subscription, grant.plan
+        self.recorder.add(
+            (
+                call_id,
+                int(now * 1_000_000),
+                total_us,
+                backend_us,
+                self.environment,
+                self.node,
+                serving.number if serving is not None else 0,
+                api,
+                version,
+                operation,
+                method,
+                path[:LONGEST_PATH].decode("latin-1"),
+                status,
+                reason,
+                taken,
+                sent,
+                organization,
+                application,
+                subscription,
+                plan,
+                credential,
+                address,
+                agent[:LONGEST_AGENT],
+                label,
+            )
+        )
+
+
+class _Body:
+    """A caller's body as it comes, held to its limit."""
+
+    def __init__(self, receive: Any, limit: int, length: int) -> None:
+        self._receive = receive
+        self._limit = limit
+        self.taken = 0
+
+    async def chunks(self) -> AsyncIterator[bytes]:
+        while True:
+            try:
+                async with asyncio.timeout(BODY_STALL_S):
+                    message = await self._receive()
+            except TimeoutError:
+                raise CallerGone from None
+            if message["type"] == "http.disconnect":
+                raise CallerGone
+            chunk: bytes = message["body"]
+            self.taken += len(chunk)
+            if self.taken > self._limit:
+                raise BodyTooLarge
+            yield chunk
+            if not message.get("more_body"):
+                return
+
+
+class _Gone:
+    """Ends the wait for a target when the caller goes away."""
+
+    __slots__ = ("_cycle",)
+
+    def __init__(self, cycle: Any) -> None:
+        self._cycle = cycle
+        if cycle is not None:
+            task = asyncio.current_task()
+            assert task is not None
+            cycle.on_gone = task.cancel
+
+    def done(self) -> None:
+        if self._cycle is not None:
+            self._cycle.on_gone = None
+
+
+def _cut_off(scope: Any) -> None:
+    cycle = scope.get("tamarack.cycle")
+    if cycle is not None:
+        cycle.transport.abort()
+        cycle.disconnected = True

@@ -1,0 +1,178 @@
+"""Following: a node hears of rollouts and callers, takes them up, and reports what it runs.
+
+PostgreSQL's NOTIFY wakes it; a look every half second stands in where a notice is lost. While the
+database is away the node serves on with what it has.
+"""
+
+import asyncio
+import time
+from collections.abc import Callable
+
+import orjson
+import psycopg
+from psycopg import AsyncConnection
+from psycopg.types.json import set_json_loads
+from pydantic import ValidationError
+
+from tamarack.core.callers import CallerDirectory
+from tamarack.core.limits.store import CounterStore
+from tamarack.core.snapshot import Snapshot
+from tamarack.gateway.carry import Gateway, Serving
+from tamarack.gateway.kept import FeedEntry, KeptState
+
+CHANNEL = "tamarack"
+LOOK_EVERY_S = 0.5
+REPORT_EVERY_S = 2.0
+AT_ONCE = 2_000
+
+Log = Callable[[str], None]
+
+
+class Follower:
+    """Keeps one node's configuration and callers as new as the database's."""
+
+    def __init__(
+        self,
+        gateway: Gateway,
+        directory: CallerDirectory,
+        counters: CounterStore,
+        kept: KeptState,
+        database: str,
+        address: str,
+        log: Log,
+    ) -> None:
+        self._gateway = gateway
+        self._directory = directory
+        self._counters = counters
+        self._kept = kept
+        self._database = database
+        self._address = address
+        self._log = log
+        self._number = 0
+        self._seq = 0
+        self._problem = ""
+        self._reported = 0.0
+
+    @property
+    def position(self) -> tuple[int, int]:
+        """The rollout taken up, and how far the feed was followed."""
+        return self._number, self._seq
+
+    def start_from_disk(self) -> None:
+        """Take up what was kept when the node last ran."""
+        for entry in self._kept.feed():
+            self._directory.apply(entry.kind, entry.key, entry.body)
+            self._seq = max(self._seq, entry.seq)
+        kept = self._kept.snapshot()
+        if kept is not None:
+            self._take_up(*kept)
+
+    def _take_up(self, number: int, raw: dict[str, object]) -> bool:
+        try:
+            snapshot = Snapshot.model_validate(raw)
+            serving = Serving(number, snapshot, self._directory, self._counters)
+        except (ValidationError, ValueError) as error:
+            self._problem = f"rollout {number} cannot be read: {str(error).partition(chr(10))[0]}"
+            self._log(self._problem)
+            return False
+        self._directory.set_products(snapshot.products)
+        self._gateway.serving = serving
+        self._number = number
+        self._problem = ""
+        self._log(f"took up rollout {number}")
+        return True
+
+    async def run(self) -> None:
+        """Follow until cancelled. A lost database is tried again, and what is kept is served meanwhile."""
+        away = False
+        while True:
+            try:
+                connection = await AsyncConnection.connect(self._database, autocommit=True, connect_timeout=3)
+                async with connection:
+                    set_json_loads(orjson.loads, connection)
+                    await connection.execute("SET statement_timeout = '5s'")
+                    await connection.execute(f"LISTEN {CHANNEL}")
+                    if away:
+                        self._log("the database is back")
+                    away = False
+                    await self._follow(connection)
+            except (psycopg.Error, OSError) as error:
+                if not away:
+                    self._log(f"the database is away, serving on: {str(error).partition(chr(10))[0]}")
+                away = True
+                await asyncio.sleep(LOOK_EVERY_S)
+
+    async def _follow(self, connection: AsyncConnection) -> None:
+        await self._check_sequence(connection)
+        while True:
+            changed = await self._look_at_feed(connection)
+            changed = await self._look_at_rollouts(connection) or changed
+            if changed or time.monotonic() - self._reported > REPORT_EVERY_S:
+                await self._report(connection)
+            async for _ in connection.notifies(timeout=LOOK_EVERY_S, stop_after=1):
+                pass
+
+    async def _check_sequence(self, connection: AsyncConnection) -> None:
+        """A database that is behind what is kept is another one: start over from it."""
+        row = await (await connection.execute("SELECT coalesce(max(seq), 0) FROM feed_item")).fetchone()
+        if row is not None and row[0] < self._seq:
+            self._log("the feed starts over")
+            for entry in self._kept.feed():
+                self._directory.apply(entry.kind, entry.key, None)
+            self._kept.forget_feed()
+            self._seq = 0
+            self._number = 0
+
+    async def _look_at_feed(self, connection: AsyncConnection) -> bool:
+        changed = False
+        while True:
+            rows = await (
+                await connection.execute(
+                    "SELECT seq, kind, key, body FROM feed_item WHERE seq > %s ORDER BY seq LIMIT %s",
+                    (self._seq, AT_ONCE),
+                )
+            ).fetchall()
+            if not rows:
+                return changed
+            entries = [FeedEntry(*row) for row in rows]
+            for entry in entries:
+                self._directory.apply(entry.kind, entry.key, entry.body)
+            self._seq = entries[-1].seq
+            self._kept.keep_feed(entries)
+            changed = True
+
+    async def _look_at_rollouts(self, connection: AsyncConnection) -> bool:
+        row = await (
+            await connection.execute(
+                "SELECT number, snapshot FROM rollout WHERE environment = %s AND number > %s"
+                " ORDER BY number DESC LIMIT 1",
+                (self._gateway.environment, self._number),
+            )
+        ).fetchone()
+        if row is None:
+            return False
+        number, snapshot = row
+        if self._take_up(number, snapshot):
+            self._kept.keep_snapshot(number, snapshot)
+            return True
+        return time.monotonic() - self._reported > REPORT_EVERY_S
+
+    async def _report(self, connection: AsyncConnection) -> None:
+        await connection.execute(
+            "INSERT INTO node (name, environment, address, rollout, taken_up_at, feed, started_at, seen_at, problem)"
+            " VALUES (%(name)s, %(environment)s, %(address)s, %(rollout)s, now(), %(feed)s, now(), now(), %(problem)s)"
+            " ON CONFLICT (name) DO UPDATE SET environment = excluded.environment, address = excluded.address,"
+            " taken_up_at = CASE WHEN node.rollout = excluded.rollout THEN node.taken_up_at ELSE now() END,"
+            " rollout = excluded.rollout, feed = excluded.feed, seen_at = now(), problem = excluded.problem,"
+            " started_at = CASE WHEN %(first)s THEN now() ELSE node.started_at END",
+            {
+                "name": self._gateway.node,
+                "environment": self._gateway.environment,
+                "address": self._address,
+                "rollout": self._number,
+                "feed": self._seq,
+                "problem": self._problem,
+                "first": self._reported == 0.0,
+            },
+        )
+        self._reported = time.monotonic()

@@ -1,0 +1,69 @@
+"""What a node keeps on disk, so that it starts and serves while PostgreSQL is away."""
+
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import orjson
+
+
+class FeedEntry(NamedTuple):
+    """One item of the feed; see `store.feed`."""
+
+    seq: int
+    kind: str
+    key: str
+    body: dict[str, Any] | None
+
+
+class KeptState:
+    """The last snapshot, and the feed as a log that is put in order at each start."""
+
+    def __init__(self, folder: Path) -> None:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        self._snapshot = folder / "snapshot.json"
+        self._log = folder / "callers.jsonl"
+
+    def snapshot(self) -> tuple[int, dict[str, Any]] | None:
+        """The last rollout taken up: its number and snapshot; None where there is none to be read."""
+        try:
+            kept = orjson.loads(self._snapshot.read_bytes())
+            return int(kept["number"]), kept["snapshot"]
+        except (OSError, ValueError, KeyError, TypeError):
+            return None
+
+    def keep_snapshot(self, number: int, snapshot: dict[str, Any]) -> None:
+        """Keep a rollout, in one step."""
+        _replace(self._snapshot, orjson.dumps({"number": number, "snapshot": snapshot}))
+
+    def feed(self) -> list[FeedEntry]:
+        """The newest state of everything in the feed. A line cut off by a crash ends the reading."""
+        newest: dict[tuple[str, str], FeedEntry] = {}
+        try:
+            lines = self._log.read_bytes().splitlines()
+        except OSError:
+            return []
+        for line in lines:
+            try:
+                entry = FeedEntry(*orjson.loads(line))
+            except (ValueError, TypeError):
+                break
+            newest[entry.kind, entry.key] = entry
+        entries = sorted(newest.values())
+        _replace(self._log, b"".join(orjson.dumps(tuple(entry)) + b"\n" for entry in entries))
+        return entries
+
+    def keep_feed(self, entries: list[FeedEntry]) -> None:
+        """Add what came by the feed."""
+        with self._log.open("ab") as log:
+            log.write(b"".join(orjson.dumps(tuple(entry)) + b"\n" for entry in entries))
+
+    def forget_feed(self) -> None:
+        """Drop the log: the feed starts over."""
+        self._log.unlink(missing_ok=True)
+
+
+def _replace(path: Path, content: bytes) -> None:
+    part = path.with_suffix(".part")
+    part.touch(mode=0o600)
+    part.write_bytes(content)
+    part.replace(path)

@@ -1,0 +1,93 @@
+"""One node: its parts put together, and the server that runs them."""
+
+import asyncio
+import sys
+import time
+import traceback
+
+import uvicorn
+
+from tamarack.core.callers import CallerDirectory
+from tamarack.core.limits.memory import MemoryCounters
+from tamarack.gateway.carry import Gateway
+from tamarack.gateway.follow import Follower
+from tamarack.gateway.forwarding import networks
+from tamarack.gateway.kept import KeptState
+from tamarack.gateway.problem import Problems
+from tamarack.gateway.protocol import StrictProtocol
+from tamarack.gateway.recorder import Recorder
+from tamarack.gateway.upstream.pool import PooledUpstream
+from tamarack.settings import Settings
+
+
+def log(text: str) -> None:
+    """One line to the node's log."""
+    print(time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), text, file=sys.stderr, flush=True)
+
+
+def server_config(gateway: Gateway, settings: Settings, host: str, port: int) -> uvicorn.Config:
+    """How the server runs: strict reading, no access log, no fields of its own."""
+    protocol = StrictProtocol.configure(settings.head_limit_bytes, settings.head_timeout_ms / 1000, gateway.refuse_head)
+    return uvicorn.Config(
+        gateway,
+        host=host,
+        port=port,
+        http=protocol,
+        ws="none",
+        loop="uvloop",
+        lifespan="off",
+        interface="asgi3",
+        log_level="error",
+        access_log=False,
+        server_header=False,
+        date_header=False,
+        proxy_headers=False,
+        timeout_keep_alive=settings.idle_timeout_s,
+        timeout_graceful_shutdown=settings.drain_s,
+        backlog=2048,
+    )
+
+
+async def serve(settings: Settings, name: str, environment: str, port: int, host: str = "127.0.0.1") -> None:
+    """Run a node until it is told to stop."""
+    home = settings.node_home(name)
+    recorder = Recorder(home / "spool", settings.spool_limit_mb * 1_000_000, settings.record_every_ms / 1000)
+    upstream = PooledUpstream()
+    gateway = Gateway(
+        name,
+        environment,
+        upstream,
+        recorder,
+        Problems(settings.portal_url),
+        networks(settings.trusted_proxies),
+    )
+    directory = CallerDirectory(settings.keys.raw("pepper"), environment)
+    follower = Follower(
+        gateway,
+        directory,
+        MemoryCounters(),
+        KeptState(home),
+        settings.database,
+        f"http://{host}:{port}",
+        log,
+    )
+    follower.start_from_disk()
+    server = uvicorn.Server(server_config(gateway, settings, host, port))
+
+    def ended(task: asyncio.Task[None]) -> None:
+        if not task.cancelled() and task.exception() is not None:
+            log("".join(traceback.format_exception(task.exception())))
+            server.should_exit = True  # a node that cannot follow or record is started again
+
+    tasks = [asyncio.create_task(follower.run()), asyncio.create_task(recorder.run())]
+    for task in tasks:
+        task.add_done_callback(ended)
+    try:
+        await server.serve()
+    finally:
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        await upstream.close()
+        recorder.flush()
+        log("stopped")

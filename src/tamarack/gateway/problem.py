@@ -1,0 +1,34 @@
+"""Refusals as problem details (RFC 9457), ready to send."""
+
+import json
+from http import HTTPStatus
+
+from tamarack.core.refusals import REASONS, Reason
+
+CALL_ID = b"tamarack-call-id"
+"""The response header field that carries the call id."""
+
+
+class Problems:
+    """The bodies of all refusals; only the call id is put in when one is sent."""
+
+    def __init__(self, portal_url: str) -> None:
+        self._heads = {reason.code: self._head(reason, portal_url) for reason in REASONS.values()}
+
+    @staticmethod
+    def _head(reason: Reason, portal_url: str) -> bytes:
+        fields = {
+            "type": f"{portal_url}/reasons/{reason.code}",
+            "title": reason.title,
+            "status": reason.status,
+            "detail": reason.detail,
+            "reason": reason.code,
+        }
+        return json.dumps(fields)[:-1].encode() + b', "call_id": "'
+
+    def body(self, code: str, call_id: str) -> bytes:
+        """The body of a refusal."""
+        return self._heads[code] + call_id.encode() + b'"}'
+
+
+STATUS_LINES = {status: f"HTTP/1.1 {status} {HTTPStatus(status).phrase}\r\n".encode() for status in (400, 408, 431)}

@@ -1,0 +1,220 @@
+"""The server's reading of requests, stricter than the library's own.
+
+uvicorn on httptools (llhttp) already refuses a length together with chunks, bare line feeds and unknown
+transfer codings. This adds what HTTP asks of a gateway: exactly one Host (RFC 9112, section 3.2), an
+origin-form target or an absolute one that agrees with Host (3.2.2), a bounded head, a time limit for it,
+and no switching of protocols. What is refused here is answered as problem details like every refusal.
+"""
+
+import asyncio
+from collections.abc import Callable
+from typing import Any
+
+import httptools
+from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol, RequestResponseCycle
+
+from tamarack.gateway.problem import STATUS_LINES
+
+LINGER_S = 5.0
+"""Seconds that a body is read on and thrown away after its call was answered."""
+
+RefuseHead = Callable[[str, str], tuple[int, bytes, bytes]]
+"""Given a reason and the caller's address: the status, header fields and body to answer with."""
+
+
+class StrictProtocol(HttpToolsProtocol):  # type: ignore[misc]
+    """One connection of a caller. `configure` makes the class that a server uses."""
+
+    head_limit = 32_768
+    head_timeout_s = 10.0
+    refuse_head: RefuseHead
+
+    cycle: Any
+    headers: list[tuple[bytes, bytes]]
+    scope: Any
+    _linger_timer: asyncio.TimerHandle | None = None
+    _in_body = False
+    _head_timer: asyncio.TimerHandle | None = None
+    _in_head = False
+    _head_bytes = 0
+    _refused = False
+
+    @classmethod
+    def configure(cls, head_limit: int, head_timeout_s: float, refuse_head: RefuseHead) -> type["StrictProtocol"]:
+        """A protocol class with these limits."""
+        fields = {
+            "head_limit": head_limit,
+            "head_timeout_s": head_timeout_s,
+            "refuse_head": staticmethod(refuse_head),
+        }
+        return type("ConfiguredProtocol", (cls,), fields)
+
+    def connection_made(self, transport: Any) -> None:
+        super().connection_made(transport)
+        self._start_head_timer()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._stop_head_timer()
+        self._stop_linger_timer()
+        cycle = self.cycle
+        super().connection_lost(exc)
+        on_gone = getattr(cycle, "on_gone", None)
+        if on_gone is not None and not cycle.response_complete:
+            on_gone()
+
+    def data_received(self, data: bytes) -> None:
+        if self._refused:
+            return
+        if self._in_head:
+            self._head_bytes += len(data)
+            if self._head_bytes > self.head_limit:
+                self._refuse("head-too-large")
+                return
+        self._unset_keepalive_if_required()
+        try:
+            self.parser.feed_data(data)
+        except httptools.HttpParserUpgrade:
+            pass  # the answer closes the connection; nothing after the request is read
+        except httptools.HttpParserError:
+            if not self._refused:
+                self._refuse("ambiguous-request")
+            return
+        if self._in_head and self._head_timer is None:
+            self._start_head_timer()
+
+    def on_message_begin(self) -> None:
+        self._stop_linger_timer()
+        self._in_head = True
+        self._head_bytes = 0
+        self.url = b""
+        self.expect_100_continue = False
+        self.headers = []
+
+    def on_headers_complete(self) -> None:
+        self._in_head = False
+        self._in_body = True
+        self._stop_head_timer()
+        if self._refused:
+            return
+        headers = self.headers
+        version = self.parser.get_http_version()
+        hosts = 0
+        host = b""
+        size = len(self.url)
+        body = chunked = False
+        for name, value in headers:
+            size += len(name) + len(value) + 4
+            if name == b"host":
+                hosts += 1
+                host = value
+            elif name == b"transfer-encoding":
+                body = chunked = True
+            elif name == b"content-length":
+                body = body or value != b"0"
+        if size > self.head_limit:
+            self._refuse("head-too-large")
+            return
+        if (hosts != 1 and (hosts or version != "1.0")) or (chunked and version == "1.0"):
+            self._refuse("ambiguous-request")
+            return
+        target = self.url
+        if not target.startswith(b"/"):
+            target = _settle(target, host)
+            if not target:
+                self._refuse("ambiguous-request")
+                return
+        upgrade = self.parser.should_upgrade()
+        if upgrade and body:
+            self._refuse("ambiguous-request")
+            return
+        path, _, query = target.partition(b"?")
+        self.scope = {
+            "type": "http",
+            "http_version": version,
+            "method": self.parser.get_method().decode("ascii"),
+            "scheme": self.scheme,
+            "raw_path": path,
+            "query_string": query.partition(b"#")[0],
+            "headers": headers,
+            "client": self.client,
+            "server": self.server,
+        }
+        existing = self.cycle
+        cycle = self.cycle = RequestResponseCycle(
+            scope=self.scope,
+            transport=self.transport,
+            flow=self.flow,
+            logger=self.logger,
+            access_logger=self.access_logger,
+            access_log=False,
+            default_headers=[],
+            message_event=asyncio.Event(),
+            expect_100_continue=self.expect_100_continue,
+            keep_alive=version != "1.0" and not upgrade and self.parser.should_keep_alive(),
+            on_response=self.on_response_complete,
+        )
+        self.scope["tamarack.cycle"] = cycle
+        if existing is None or existing.response_complete:
+            self._start_asgi_task(cycle, self.app)
+        else:
+            self.flow.pause_reading()
+            self.pipeline.appendleft((cycle, self.app))
+
+    def on_body(self, body: bytes) -> None:
+        if not self._refused:
+            super().on_body(body)
+
+    def on_message_complete(self) -> None:
+        self._in_body = False
+        self._stop_linger_timer()
+        if not self._refused:
+            super().on_message_complete()
+
+    def on_response_complete(self) -> None:
+        """Let a caller that was answered early finish its body for a while, so that it reads the answer."""
+        super().on_response_complete()
+        if self._in_body and not self.transport.is_closing():
+            self._linger_timer = self.loop.call_later(LINGER_S, self._head_too_slow)
+
+    def _refuse(self, reason: str) -> None:
+        """Answer a request that is not carried, and close: what follows on the connection is not read."""
+        self._refused = True
+        self._in_head = False
+        self._stop_head_timer()
+        if self.transport.is_closing():
+            return
+        status, fields, body = self.refuse_head(reason, self.client[0] if self.client else "")
+        head = STATUS_LINES[status] + fields + b"content-length: %d\r\nconnection: close\r\n\r\n" % len(body)
+        if self.cycle is None or self.cycle.response_complete:
+            self.transport.write(head + body)
+        self.transport.close()
+
+    def _stop_linger_timer(self) -> None:
+        if self._linger_timer is not None:
+            self._linger_timer.cancel()
+            self._linger_timer = None
+
+    def _start_head_timer(self) -> None:
+        self._head_timer = self.loop.call_later(self.head_timeout_s, self._head_too_slow)
+
+    def _stop_head_timer(self) -> None:
+        if self._head_timer is not None:
+            self._head_timer.cancel()
+            self._head_timer = None
+
+    def _head_too_slow(self) -> None:
+        self._head_timer = None
+        if not self.transport.is_closing():
+            self.transport.close()
+
+
+def _settle(target: bytes, host: bytes) -> bytes:
+    """The origin form of an absolute target whose authority is the one in Host; empty where it is not."""
+    scheme, separator, rest = target.partition(b"://")
+    if not separator or scheme.lower() not in (b"http", b"https"):
+        return b""
+    place = min((p for p in (rest.find(b"/"), rest.find(b"?")) if p >= 0), default=len(rest))
+    if rest[:place].lower() != host.lower():
+        return b""
+    origin = rest[place:]
+    return origin if origin.startswith(b"/") else b"/" + origin

@@ -1,0 +1,64 @@
+"""The recorder: records of calls, written in batches to the node's spool folder.
+
+A call costs one append to a list. Each batch becomes one file, named for the batch, that the worker sends
+to PostgreSQL and removes; so the database being away delays nothing, and a killed node loses at most the
+last batch. Beyond the spool's limit batches are dropped, and counted.
+"""
+
+import asyncio
+import os
+import secrets
+import time
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+LIST_LIMIT = 200_000
+"""Records held between two batches; the rest of them is dropped and counted."""
+
+
+class Recorder:
+    """Takes records as tuples in the order of `core.traffic.record.FIELDS`."""
+
+    def __init__(self, spool: Path, limit_bytes: int, every_s: float) -> None:
+        self._spool = spool
+        self._limit = limit_bytes
+        self._every = every_s
+        self._records: list[tuple[Any, ...]] = []
+        self.add = self._records.append
+        self.dropped = 0
+        self._session = f"{int(time.time() * 1000):x}{secrets.token_hex(4)}"
+        self._batch = 0
+        spool.mkdir(parents=True, exist_ok=True)
+
+    async def run(self) -> None:
+        """Write a batch every so often, until cancelled; then write the last."""
+        try:
+            while True:
+                await asyncio.sleep(self._every)
+                self.flush()
+        finally:
+            self.flush()
+
+    def flush(self) -> None:
+        """Write what there is as one batch. Never raises: recording must not stop a node."""
+        records = self._records
+        if not records:
+            return
+        self._records = []
+        self.add = self._records.append
+        if len(records) > LIST_LIMIT:
+            self.dropped += len(records) - LIST_LIMIT
+            del records[LIST_LIMIT:]
+        self._batch += 1
+        name = f"{self._session}-{self._batch:08x}"
+        try:
+            held = sum(entry.stat().st_size for entry in os.scandir(self._spool))
+            if held > self._limit:
+                raise OSError(f"the spool holds {held} bytes, its limit is {self._limit}")
+            part = self._spool / f"{name}.part"
+            part.write_bytes(orjson.dumps(records))
+            part.rename(self._spool / f"{name}.calls")
+        except OSError:
+            self.dropped += len(records)

@@ -1,0 +1,250 @@
+"""Bringing everything up: database, migrations, demo, programs; and what is printed about it."""
+
+import fcntl
+import secrets
+import shutil
+import signal
+import socket
+import sys
+import threading
+import time
+import urllib.error
+import urllib.request
+from pathlib import Path
+from types import FrameType
+
+import psycopg
+
+from tamarack.settings import NODES, PORTS, STAND_INS, Settings
+from tamarack.start.errors import CannotStart
+from tamarack.start.postgres import Cluster
+from tamarack.start.supervisor import Program, Supervisor
+
+READY_WITHIN_S = 60.0
+
+
+def say(text: str) -> None:
+    """A line for whoever started it."""
+    print(text, flush=True)
+
+
+class _Stopped(Exception):
+    """A signal asked for the end."""
+
+
+class _Up:
+    def __init__(self, settings: Settings, demo: bool) -> None:
+        self.settings = settings
+        self.demo = demo
+        self.stop = threading.Event()
+        self.supervisor = Supervisor(settings.home, say)
+        self.cluster: Cluster | None = None
+        if not settings.database_url:
+            self.cluster = Cluster(settings.home, settings.port("postgresql"), settings.keys.text("database"))
+
+    def environment(self) -> dict[str, str]:
+        return {
+            "TAMARACK_HOME": str(self.settings.home.absolute()),
+            "TAMARACK_PORT_BASE": str(self.settings.port_base),
+            "PYTHONUNBUFFERED": "1",
+        }
+
+    def program(self, name: str, *arguments: str) -> Program:
+        return Program(name, [sys.executable, "-m", "tamarack", *arguments], self.environment())
+
+    def wait(self, what: str, ready: object, name: str) -> None:
+        until = time.monotonic() + READY_WITHIN_S
+        assert callable(ready)
+        while not ready():
+            if self.stop.wait(0.05):
+                raise _Stopped
+            self.supervisor.look_after()
+            if time.monotonic() > until:
+                lines = self.supervisor.last_lines(name)
+                raise CannotStart(f"{what} did not answer within {READY_WITHIN_S:g} s. The end of its log:\n{lines}")
+
+    def check_ports(self) -> None:
+        names = list(PORTS if self.cluster is not None else (p for p in PORTS if p != "postgresql"))
+        ports = {name: self.settings.port(name) for name in names if name != "redis"}
+        if self.demo:
+            ports |= {f"stand-in {place + 1}": self.settings.port_base + STAND_INS + place for place in range(3)}
+        for name, port in ports.items():
+            with socket.socket() as probe:
+                probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+                try:
+                    probe.bind(("127.0.0.1", port))
+                except OSError as error:
+                    raise CannotStart(
+                        f"port {port} (for {name}) is in use; end what listens there, or choose other ports"
+                        " with --port-base"
+                    ) from error
+
+    def run(self) -> None:
+        began = time.monotonic()
+        left = self.supervisor.end_left_overs()
+        if self.cluster is not None and self.cluster.stop_left_over():
+            left.append("postgresql")
+        if left:
+            say(f"Ended what an earlier start left running: {', '.join(left)}.")
+        self.check_ports()
+        if self.cluster is not None:
+            if self.cluster.moved(self.settings.home):
+                say(
+                    f"The user postgres cannot enter {self.settings.home.absolute()};"
+                    f" the database lies in {self.cluster.folder}."
+                )
+            self.cluster.prepare()
+            self.supervisor.add(Program("postgresql", self.cluster.server_command(), stop_signal=signal.SIGINT))
+            self.wait("PostgreSQL", self.cluster.answers, "postgresql")
+            self.cluster.make_database()
+        first_password = self.prepare_data()
+        self.start_programs()
+        self.report(time.monotonic() - began, first_password)
+        while not self.stop.wait(0.25):
+            self.supervisor.look_after()
+
+    def prepare_data(self) -> str:
+        """Migrate, and fill an empty database; returns the first admin's password where one was made."""
+        from sqlmodel import Session
+
+        from tamarack.store.engine import make_engine
+        from tamarack.store.migrate import migrate
+        from tamarack.store.passwords import hash_password
+        from tamarack.store.staff import Staff
+
+        engine = make_engine(self.settings.database)
+        try:
+            migrate(engine)
+            from tamarack.demo.seed import is_seeded, seed
+
+            if is_seeded(engine):
+                return ""
+            if self.demo:
+                say("Filling in the demo: configuration, organizations, and some days of made-up traffic …")
+                many = seed(engine, self.settings)
+                say(f"Loaded {many:,} past calls.")
+                return ""
+            password = secrets.token_urlsafe(12)
+            with Session(engine) as session:
+                admin = Staff(
+                    email="admin@tamarack.example",
+                    name="Admin",
+                    role="platform-admin",
+                    password_hash=hash_password(password),
+                )
+                session.add(admin)
+                session.commit()
+            return password
+        finally:
+            engine.dispose()
+
+    def start_programs(self) -> None:
+        add = self.supervisor.add
+        if self.demo:
+            add(self.program("stand-ins", "stand-ins"))
+        add(self.program("console", "console"))
+        add(self.program("portal", "portal"))
+        for name, environment in NODES.items():
+            add(self.program(name, "gateway", "--name", name, "--environment", environment))
+        add(self.program("worker", "worker"))
+        self.wait("The console", lambda: _answers(f"{self.settings.console_url}/-/health"), "console")
+        self.wait("The portal", lambda: _answers(f"{self.settings.portal_url}/-/health"), "portal")
+        for name in NODES:
+            address = f"http://127.0.0.1:{self.settings.port(name)}/"
+            self.wait(f"The node {name}", lambda a=address: _answers(a), name)
+        if self.demo:
+            with psycopg.connect(self.settings.database) as connection:
+                self.wait("Every node's rollout", lambda: _all_nodes_run(connection), "production-1")
+            add(self.program("driver", "driver"))
+
+    def report(self, seconds: float, first_password: str) -> None:
+        settings = self.settings
+        say("")
+        say(f"Tamarack is ready ({seconds:.1f} s).")
+        say("")
+        say(f"  Console             {settings.console_url}")
+        if self.demo:
+            from tamarack.demo.world import STAFF
+
+            for member in STAFF:
+                say(f"    {member.email:<27} {member.password:<18} {member.role}")
+        elif first_password:
+            say(f"    {'admin@tamarack.example':<27} {first_password:<18} platform-admin, shown this once")
+        say(f"  Portal              {settings.portal_url}")
+        if self.demo:
+            from tamarack.demo.world import ORGANIZATIONS
+
+            for organization in ORGANIZATIONS:
+                for person in organization.people[:1]:
+                    say(f"    {person.email:<27} {person.password:<18} {organization.title}, {person.role}")
+        for name, environment in NODES.items():
+            say(f"  {name:<19} http://127.0.0.1:{settings.port(name)}  gateway node, {environment}")
+        say("")
+        say(f"State and logs are in {settings.home.absolute()}. Stop with Ctrl+C.")
+
+
+def _answers(address: str) -> bool:
+    try:
+        with urllib.request.urlopen(address, timeout=2):  # noqa: S310 - addresses of this installation
+            return True
+    except urllib.error.HTTPError:
+        return True
+    except OSError:
+        return False
+
+
+def _all_nodes_run(connection: "psycopg.Connection") -> bool:
+    row = connection.execute(
+        "SELECT count(*) FROM node WHERE rollout > 0 AND seen_at > now() - interval '10 s'"
+    ).fetchone()
+    connection.rollback()
+    return row is not None and row[0] >= len(NODES)
+
+
+def reset(home: Path, cluster: Cluster | None) -> None:
+    """Remove all state of an installation."""
+    if cluster is not None:
+        cluster.stop_left_over()
+        shutil.rmtree(cluster.folder, ignore_errors=True)
+    for name in ("postgresql", "nodes", "keys", "demo", "logs", "run"):
+        shutil.rmtree(home / name, ignore_errors=True)
+
+
+def up(settings: Settings, demo: bool, start_anew: bool) -> int:
+    """Start everything and stay until told to stop; returns the exit code."""
+    home = settings.home
+    home.mkdir(parents=True, exist_ok=True)
+    (home / "port-base").write_text(str(settings.port_base))
+    lock = (home / ".lock").open("w")
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        print(f"Tamarack is already running on {home.absolute()}.", file=sys.stderr)
+        return 1
+    try:
+        upper = _Up(settings, demo)
+        if start_anew:
+            upper.supervisor.end_left_overs()
+            reset(home, upper.cluster)
+            upper = _Up(Settings(home=home, port_base=settings.port_base), demo)
+    except CannotStart as error:
+        print(f"Cannot start: {error}", file=sys.stderr)
+        return 1
+
+    def ask_to_stop(number: int, frame: FrameType | None) -> None:
+        upper.stop.set()
+
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, ask_to_stop)
+    code = 0
+    try:
+        upper.run()
+    except CannotStart as error:
+        print(f"Cannot start: {error}", file=sys.stderr)
+        code = 1
+    except _Stopped:
+        pass
+    finally:
+        upper.supervisor.stop()
+        say("Stopped.")
+    return code

@@ -1,0 +1,33 @@
+"""Organizations, and the people in them who use the portal."""
+
+from datetime import datetime
+
+from sqlmodel import Field, SQLModel
+
+from tamarack.store.columns import Moment, new_id
+
+
+class Organization(SQLModel, table=True):
+    """A team inside or a partner outside; `kind` is internal or partner."""
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    name: str = Field(unique=True)
+    title: str
+    kind: str = "partner"
+    active: bool = True
+    made_at: datetime = Moment()
+
+
+class Person(SQLModel, table=True):
+    """Someone who signs in to the portal; `role` is lead or member."""
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    organization_id: str = Field(foreign_key="organization.id", index=True)
+    email: str = Field(unique=True)
+    name: str
+    role: str = "member"
+    password_hash: str
+    active: bool = True
+    session_epoch: int = 0
+    made_at: datetime = Moment()
+    seen_at: datetime | None = Moment(default=None)

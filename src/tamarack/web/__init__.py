@@ -1,0 +1,1 @@
+"""What console and portal share: sign-in, forms, words and numbers, pictures, components."""

@@ -1,0 +1,1 @@
+"""The worker: what is done beside the calls. A file per job."""

@@ -1,0 +1,22 @@
+"""Keeping house: partitions ahead of time, and what is older than its days dropped."""
+
+from datetime import UTC, datetime, timedelta
+
+import psycopg
+
+from tamarack.settings import Settings
+from tamarack.store.recording import drop_partitions, make_partitions
+
+
+def keep_house(connection: psycopg.Connection, settings: Settings) -> list[str]:
+    """Make the partitions of the coming days and drop what is past its time; returns what was dropped."""
+    today = datetime.now(UTC).date()
+    make_partitions(connection, today, today + timedelta(days=2))
+    dropped = drop_partitions(connection, today - timedelta(days=settings.keep_calls_days))
+    connection.execute(
+        "DELETE FROM rollup WHERE grain = 'minute' AND start < now() - make_interval(days => %s)",
+        (settings.keep_minutes_days,),
+    )
+    connection.execute("DELETE FROM call_batch WHERE at < now() - interval '7 days'")
+    connection.execute("DELETE FROM sign_in_attempt WHERE at < now() - interval '1 day'")
+    return dropped

@@ -1,0 +1,51 @@
+"""Shipping: batches of records from the nodes' spool folders into PostgreSQL."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import orjson
+import psycopg
+
+from tamarack.core.traffic.record import Record
+from tamarack.store.recording import take_in
+
+Log = Callable[[str], None]
+
+
+def waiting(nodes: Path) -> list[Path]:
+    """The batches that wait, oldest first for each node."""
+    return sorted(nodes.glob("*/spool/*.calls"), key=lambda path: path.name)
+
+
+def ship(connection: psycopg.Connection, path: Path, log: Log) -> int:
+    """Take in one batch and remove its file; returns the calls taken in.
+
+    A file that cannot be read is set aside under `broken/`, never thrown away.
+    """
+    node = path.parent.parent.name
+    try:
+        records = [Record(*row) for row in orjson.loads(path.read_bytes())]
+    except (ValueError, TypeError) as error:
+        broken = path.parent / "broken"
+        broken.mkdir(exist_ok=True)
+        path.rename(broken / path.name)
+        log(f"the batch {path.name} of {node} cannot be read and was set aside: {error}")
+        return 0
+    many = len(records) if take_in(connection, path.stem, node, records) else 0
+    _note_use(connection, records)
+    path.unlink()
+    return many
+
+
+def _note_use(connection: psycopg.Connection, records: list[Record]) -> None:
+    """When each credential was last used, for those who look after it."""
+    newest: dict[str, int] = {}
+    for record in records:
+        if record.credential and record.at > newest.get(record.credential, 0):
+            newest[record.credential] = record.at
+    if newest:
+        with connection.cursor() as cursor:
+            cursor.executemany(
+                "UPDATE credential SET used_at = greatest(used_at, to_timestamp(%s)) WHERE id = %s",
+                [(at / 1_000_000, id) for id, at in sorted(newest.items())],
+            )

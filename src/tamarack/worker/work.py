@@ -1,0 +1,54 @@
+"""The worker's loop."""
+
+import signal
+import sys
+import threading
+import time
+
+import psycopg
+
+from tamarack.settings import Settings
+from tamarack.worker.keep import keep_house
+from tamarack.worker.ship import ship, waiting
+
+EVERY_S = 0.25
+HOUSE_EVERY_S = 60.0
+
+
+def log(text: str) -> None:
+    """One line to the worker's log."""
+    print(time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), text, file=sys.stderr, flush=True)
+
+
+def work(settings: Settings) -> None:
+    """Do the jobs until told to stop. A lost database is tried again; batches wait on disk meanwhile."""
+    stop = threading.Event()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda *_: stop.set())
+    away = False
+    while not stop.is_set():
+        try:
+            with psycopg.connect(settings.database, autocommit=True, connect_timeout=3) as connection:
+                if away:
+                    log("the database is back")
+                away = False
+                _work_on(connection, settings, stop)
+        except psycopg.Error as error:
+            if not away:
+                log(f"the database is away; batches wait: {str(error).partition(chr(10))[0]}")
+            away = True
+            stop.wait(1.0)
+
+
+def _work_on(connection: psycopg.Connection, settings: Settings, stop: threading.Event) -> None:
+    house_at = 0.0
+    while not stop.is_set():
+        if time.monotonic() > house_at:
+            for name in keep_house(connection, settings):
+                log(f"dropped {name}: past its {settings.keep_calls_days} days")
+            house_at = time.monotonic() + HOUSE_EVERY_S
+        for path in waiting(settings.home / "nodes"):
+            ship(connection, path, log)
+            if stop.is_set():
+                return
+        stop.wait(EVERY_S)
