@@ -3,7 +3,7 @@
 import hashlib
 from typing import Any
 
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, func, select
 
 from tamarack.core.configuration import Api, Backend, Configuration, Product
 from tamarack.core.model import Frozen
@@ -54,6 +54,14 @@ def load_configuration(session: Session) -> Configuration:
             "products": by_kind["product"],
         }
     )
+
+
+def mark(session: Session) -> str:
+    """A text that is another after each edit of the draft."""
+    row = session.exec(
+        select(func.count(), func.coalesce(func.sum(DraftItem.revision), 0), func.max(DraftItem.changed_at))
+    ).one()
+    return f"{row[0]}-{row[1]}-{row[2].isoformat() if row[2] else ''}"
 
 
 def revision(session: Session, kind: str, name: str) -> int:

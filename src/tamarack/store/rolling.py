@@ -90,6 +90,12 @@ def rollouts(session: Session, environment: str, most: int = 50) -> list[Rollout
     return list(session.exec(query.order_by(col(Rollout.number).desc()).limit(most)))
 
 
+def before(session: Session, rollout: Rollout) -> Rollout | None:
+    """The rollout to the same environment before one."""
+    query = select(Rollout).where(Rollout.environment == rollout.environment, col(Rollout.number) < rollout.number)
+    return session.exec(query.order_by(col(Rollout.number).desc()).limit(1)).first()
+
+
 def nodes(session: Session, environment: str | None = None) -> list[Node]:
     """The nodes of an environment, or all."""
     query = select(Node).order_by(col(Node.environment), col(Node.name))

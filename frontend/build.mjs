@@ -1,0 +1,52 @@
+// Builds styles, scripts and fonts into src/tamarack/web/static, and writes what they were built from.
+// `node build.mjs` after `npm ci`. A test compares the manifest with the sources.
+import { execFileSync } from "node:child_process";
+import { createHash } from "node:crypto";
+import { cpSync, mkdirSync, readFileSync, readdirSync, rmSync, writeFileSync } from "node:fs";
+import { dirname, join, relative } from "node:path";
+import { fileURLToPath } from "node:url";
+import { build } from "esbuild";
+
+const here = dirname(fileURLToPath(import.meta.url));
+const root = dirname(here);
+const out = join(root, "src/tamarack/web/static/dist");
+
+function files(folder, ending) {
+  return readdirSync(folder, { withFileTypes: true, recursive: true })
+    .filter((entry) => entry.isFile() && ending.test(entry.name))
+    .map((entry) => join(entry.parentPath, entry.name))
+    .sort();
+}
+
+const hash = (path) => createHash("sha256").update(readFileSync(path)).digest("hex");
+
+rmSync(out, { recursive: true, force: true });
+mkdirSync(join(out, "fonts"), { recursive: true });
+const tailwind = join(here, "node_modules/.bin/tailwindcss");
+execFileSync(tailwind, ["-i", join(here, "src/tamarack.css"), "-o", join(out, "tamarack.css"), "--minify"], {
+  cwd: here,
+  stdio: ["ignore", "ignore", "inherit"],
+});
+await build({
+  entryPoints: [join(here, "src/tamarack.js")],
+  outfile: join(out, "tamarack.js"),
+  bundle: true,
+  minify: true,
+  format: "iife",
+  target: "es2022",
+});
+cpSync(join(here, "node_modules/htmx.org/dist/htmx.min.js"), join(out, "htmx.js"));
+for (const font of ["figtree", "source-serif-4", "spline-sans-mono"]) {
+  const name = `${font}-latin-wght-normal.woff2`;
+  cpSync(join(here, `node_modules/@fontsource-variable/${font}/files/${name}`), join(out, "fonts", name));
+}
+const inputs = [
+  join(here, "package-lock.json"),
+  join(here, "build.mjs"),
+  ...files(join(here, "src"), /\.(css|js)$/),
+  ...files(join(root, "src/tamarack"), /\.html$/),
+];
+const manifest = { inputs: {}, outputs: {} };
+for (const path of inputs) manifest.inputs[relative(root, path)] = hash(path);
+for (const path of files(out, /./)) manifest.outputs[relative(root, path)] = hash(path);
+writeFileSync(join(out, "manifest.json"), JSON.stringify(manifest, null, 2) + "\n");

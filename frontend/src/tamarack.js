@@ -1,0 +1,150 @@
+// The little that pages do by themselves: palette, shortcuts, copy buttons, tables by keyboard, chart read-outs.
+
+const $ = (selector, root = document) => root.querySelector(selector);
+const $$ = (selector, root = document) => [...root.querySelectorAll(selector)];
+const typing = (target) => target.closest("input, textarea, select, [contenteditable]");
+
+// Palette (Ctrl or Cmd and K) and the list of shortcuts (?)
+function openPalette() {
+  const dialog = $("#palette");
+  if (!dialog || dialog.open) return;
+  dialog.showModal();
+  const input = $("input", dialog);
+  input.value = "";
+  input.focus();
+  htmx.trigger(input, "palette");
+}
+
+function movePalette(step) {
+  const items = $$("#palette li");
+  if (!items.length) return;
+  const at = items.findIndex((item) => item.getAttribute("aria-selected") === "true");
+  const next = items[(at + step + items.length) % items.length];
+  items.forEach((item) => item.setAttribute("aria-selected", String(item === next)));
+  next.scrollIntoView({ block: "nearest" });
+}
+
+document.addEventListener("keydown", (event) => {
+  const mod = event.ctrlKey || event.metaKey;
+  if (mod && event.key.toLowerCase() === "k") {
+    event.preventDefault();
+    openPalette();
+  } else if (mod && event.key === "Enter") {
+    const form = event.target.closest("form");
+    if (form) {
+      event.preventDefault();
+      form.requestSubmit();
+    }
+  } else if (event.target.closest("#palette")) {
+    if (event.key === "ArrowDown" || event.key === "ArrowUp") {
+      event.preventDefault();
+      movePalette(event.key === "ArrowDown" ? 1 : -1);
+    } else if (event.key === "Enter") {
+      event.preventDefault();
+      const chosen = $('#palette li[aria-selected="true"] a') || $("#palette li a");
+      if (chosen) location.href = chosen.href;
+    }
+  } else if (event.key === "?" && !typing(event.target)) {
+    $("#shortcuts")?.showModal();
+  } else if ((event.key === "ArrowDown" || event.key === "ArrowUp") && event.target.matches("tr[data-href]")) {
+    const rows = $$("tr[data-href]", event.target.closest("table"));
+    const next = rows[rows.indexOf(event.target) + (event.key === "ArrowDown" ? 1 : -1)];
+    if (next) {
+      event.preventDefault();
+      next.focus();
+    }
+  } else if (event.key === "Enter" && event.target.matches("tr[data-href]")) {
+    location.href = event.target.dataset.href;
+  }
+});
+
+document.addEventListener("click", (event) => {
+  if (event.target.closest("[data-open-palette]")) openPalette();
+  const closer = event.target.closest("[data-close]");
+  if (closer) closer.closest("dialog").close();
+  if (event.target.matches("dialog")) event.target.close();
+  const copy = event.target.closest("[data-copy]");
+  if (copy) {
+    const text = $(copy.dataset.copy).textContent;
+    const said = copy.textContent;
+    const done = () => {
+      copy.textContent = "copied";
+      setTimeout(() => (copy.textContent = said), 1500);
+    };
+    if (navigator.clipboard) navigator.clipboard.writeText(text).then(done);
+  }
+  const row = event.target.closest("tr[data-href]");
+  if (row && !event.target.closest("a, button, input, form")) location.href = row.dataset.href;
+});
+
+document.addEventListener("submit", (event) => {
+  const question = event.target.dataset.confirm;
+  if (question && !window.confirm(question)) event.preventDefault();
+});
+
+document.addEventListener("change", (event) => {
+  if (event.target.matches("[data-submit-on-change]")) event.target.form.requestSubmit();
+  if (event.target.matches("input[type=file][data-into]")) {
+    const file = event.target.files[0];
+    if (file) file.text().then((text) => ($(event.target.dataset.into).value = text));
+  }
+});
+
+// Charts: the values at a point of time, by pointer or by arrow keys.
+function readOut(chart, place) {
+  const points = JSON.parse(chart.dataset.points);
+  const at = Math.max(0, Math.min(points.length - 1, place));
+  const point = points[at];
+  chart.dataset.at = at;
+  const cursor = $(".cursor", chart);
+  cursor.setAttribute("x1", point.x);
+  cursor.setAttribute("x2", point.x);
+  cursor.style.visibility = "visible";
+  const out = document.getElementById(chart.dataset.readout);
+  if (out) out.textContent = point.text;
+}
+
+document.addEventListener("pointermove", (event) => {
+  const chart = event.target.closest?.("svg[data-points]");
+  if (!chart) return;
+  const box = chart.getBoundingClientRect();
+  const x = ((event.clientX - box.left) / box.width) * chart.viewBox.baseVal.width;
+  const points = JSON.parse(chart.dataset.points);
+  let best = 0;
+  points.forEach((point, place) => {
+    if (Math.abs(point.x - x) < Math.abs(points[best].x - x)) best = place;
+  });
+  readOut(chart, best);
+});
+
+document.addEventListener("keydown", (event) => {
+  const chart = event.target.closest?.("svg[data-points]");
+  if (!chart || !["ArrowLeft", "ArrowRight", "Enter"].includes(event.key)) return;
+  event.preventDefault();
+  const at = Number(chart.dataset.at ?? 0);
+  if (event.key === "Enter") followPoint(chart);
+  else readOut(chart, at + (event.key === "ArrowRight" ? 1 : -1));
+});
+
+function followPoint(chart) {
+  const point = JSON.parse(chart.dataset.points)[Number(chart.dataset.at ?? 0)];
+  if (point?.href) location.href = point.href;
+}
+
+document.addEventListener("click", (event) => {
+  const chart = event.target.closest?.("svg[data-points]");
+  if (chart) followPoint(chart);
+});
+
+// Times: said in the reader's zone, exactly, on hover.
+function exactTimes(root) {
+  for (const time of $$("time[datetime]:not([title])", root)) {
+    time.title = new Date(time.dateTime).toLocaleString(undefined, { dateStyle: "full", timeStyle: "long" });
+  }
+}
+document.addEventListener("DOMContentLoaded", () => exactTimes(document));
+document.addEventListener("htmx:afterSwap", (event) => exactTimes(event.target));
+// A form checked while it is typed keeps what its server says of it, also where that is an error.
+document.addEventListener("htmx:beforeSwap", (event) => {
+  if (event.detail.xhr.status === 422) event.detail.shouldSwap = true;
+});

@@ -1,0 +1,130 @@
+"""What every page of the console needs: who is signed in, what they may do, the environment, the draft."""
+
+from collections.abc import Callable
+from functools import lru_cache, wraps
+from typing import Any, TypeVar, cast
+
+from flask import abort, current_app, flash, g, redirect, render_template, request, session, url_for
+from werkzeug.wrappers import Response
+
+from tamarack.core.configuration import Configuration
+from tamarack.core.difference import Change, difference
+from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.permissions import staff_may
+from tamarack.store import drafting, rolling
+from tamarack.store.auditing import Actor
+from tamarack.store.draft import DraftChange
+from tamarack.store.rollout import Rollout
+from tamarack.store.staff import Staff
+from tamarack.web.application import actor, db
+
+View = TypeVar("View", bound=Callable[..., Any])
+
+
+def me() -> Staff | None:
+    """Who is signed in, or None."""
+    if "staff" not in g:
+        staff = db().get(Staff, session["staff"]) if "staff" in session else None
+        if staff is not None and (not staff.active or session.get("epoch") != staff.session_epoch):
+            staff = None
+        g.staff = staff
+    return cast(Staff | None, g.staff)
+
+
+def acting() -> Actor:
+    """Who is signed in, for the audit log."""
+    staff = me()
+    assert staff is not None
+    return actor(staff.email)
+
+
+def may(action: str) -> bool:
+    """Whether whoever is signed in may do something."""
+    staff = me()
+    return staff is not None and staff_may(staff.role, action)
+
+
+def requires(action: str) -> Callable[[View], View]:
+    """Lets a view be used only by those who may do `action`; others are sent to sign in, or refused."""
+
+    def decorate(view: View) -> View:
+        @wraps(view)
+        def guarded(*args: Any, **kwargs: Any) -> Any:
+            if me() is None:
+                return redirect(url_for("sign_in.form", next=request.full_path if request.method == "GET" else "/"))
+            if not may(action):
+                abort(403, f"Your role may not do this ({action}); a platform admin can change roles under Settings.")
+            return view(*args, **kwargs)
+
+        guarded.permission = action  # type: ignore[attr-defined]
+        return cast(View, guarded)
+
+    return decorate
+
+
+def environment() -> str:
+    """The environment that the pages speak of; kept from page to page, and taken from `?environment=`."""
+    chosen = request.args.get("environment", "")
+    if chosen in ENVIRONMENTS:
+        session["environment"] = chosen
+    return str(session.get("environment", "production"))
+
+
+@lru_cache(maxsize=8)
+def _configuration(mark: str, engine: int) -> Configuration:
+    return drafting.load_configuration(db())
+
+
+@lru_cache(maxsize=8)
+def _running(number: int, engine: int) -> Configuration:
+    rollout = db().get(Rollout, number)
+    return Configuration.model_validate(rollout.configuration) if rollout is not None else Configuration()
+
+
+def _engine() -> int:
+    return id(current_app.extensions["tamarack_engine"])
+
+
+def draft() -> Configuration:
+    """The draft, read again only after an edit."""
+    return _configuration(drafting.mark(db()), _engine())
+
+
+def running(where: str) -> tuple[Rollout | None, Configuration]:
+    """What runs in an environment: the rollout, and its configuration."""
+    rollout = rolling.running(db(), where)
+    return rollout, _running(rollout.number, _engine()) if rollout is not None and rollout.number else Configuration()
+
+
+def pending(where: str) -> list[Change]:
+    """What of the draft is not rolled out to an environment."""
+    return difference(running(where)[1], draft())
+
+
+def done(text: str, change: DraftChange | None = None) -> None:
+    """Say on the next page what was done; a change of the draft can be undone from there."""
+    flash(text, f"undo:{change.id}" if change is not None else "done")
+
+
+def refuse(text: str) -> None:
+    """Say on the next page what was not done, and why."""
+    flash(text, "bad")
+
+
+def render(template: str, **values: Any) -> str:
+    """A page, with what the masthead shows."""
+    where = environment()
+    return render_template(
+        template,
+        me=me(),
+        may=may,
+        environment=where,
+        environments=ENVIRONMENTS,
+        pending_count=len(pending(where)),
+        **values,
+    )
+
+
+def back_to(endpoint: str, **values: Any) -> Response:
+    """See another page after a change (RFC 9110, 303), so that reload does not repeat it."""
+    return redirect(url_for(endpoint, **values), code=303)

@@ -1,0 +1,187 @@
+"""Subscribers: organizations, their people and applications, subscriptions and credentials."""
+
+from typing import Any
+
+from flask import Blueprint, abort, request
+from sqlmodel import col, select
+
+from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires, running
+from tamarack.core.credentials import state_of
+from tamarack.core.environments import ENVIRONMENTS
+from tamarack.store import auditing, subscribers, subscribing, watching
+from tamarack.store.application import Application, Credential, Subscription
+from tamarack.store.columns import now
+from tamarack.store.organization import Organization, Person
+from tamarack.store.passwords import hash_password
+from tamarack.store.subscribing import NotPossible
+from tamarack.web.accounts import read_account
+from tamarack.web.application import db
+
+pages = Blueprint("subscribers", __name__, url_prefix="/subscribers")
+
+
+@pages.get("/")
+@requires("see")
+def index() -> Any:
+    search = request.args.get("search", "").strip()[:100]
+    waiting = (
+        select(Subscription, Application, Organization)
+        .where(Subscription.application_id == Application.id, Application.organization_id == Organization.id)
+        .where(Subscription.state == "pending")
+        .order_by(col(Subscription.made_at))
+    )
+    found = subscribers.organizations(db(), search)
+    requests = db().exec(waiting).all()
+    return render("subscribers/index.html", organizations=found, search=search, requests=requests)
+
+
+def _organization(name: str) -> Organization:
+    organization = subscribers.organization_named(db(), name)
+    if organization is None:
+        abort(404, f"There is no organization {name}.")
+    return organization
+
+
+def _application(id: str) -> tuple[Application, Organization]:
+    application = db().get(Application, id)
+    organization = db().get(Organization, application.organization_id) if application is not None else None
+    if application is None or organization is None:
+        abort(404, "There is no such application.")
+    return application, organization
+
+
+@pages.post("/")
+@requires("subscribers")
+def add_organization() -> Any:
+    title = " ".join(request.form.get("title", "").split())
+    kind = request.form.get("kind", "partner")
+    name = subscribing.slug(title)
+    if not 1 <= len(title) <= 80 or kind not in ("internal", "partner"):
+        refuse("Give the organization a name of 1 to 80 characters.")
+    elif subscribers.organization_named(db(), name) is not None:
+        refuse(f"There is an organization called {title} already.")
+    else:
+        db().add(Organization(name=name, title=title, kind=kind))
+        auditing.record(db(), acting(), "make organization", name)
+        db().commit()
+        done(f"{title} is added.")
+        return back_to("subscribers.organization", name=name)
+    return back_to("subscribers.index")
+
+
+@pages.get("/<name>")
+@requires("see")
+def organization(name: str) -> Any:
+    return _organization_page(_organization(name), {}, {})
+
+
+def _organization_page(found: Organization, typed: dict[str, str], errors: dict[str, str]) -> str:
+    applications = subscribers.applications_of(db(), found)
+    listed = [(one, subscribers.subscriptions_of(db(), one)) for one in applications]
+    people = subscribers.people_of(db(), found)
+    return render(
+        "subscribers/organization.html",
+        organization=found,
+        people=people,
+        applications=listed,
+        typed=typed,
+        errors=errors,
+    )
+
+
+@pages.post("/<name>/people")
+@requires("subscribers")
+def add_person(name: str) -> Any:
+    found = _organization(name)
+    form = read_account(request.form, ("lead", "member"))
+    typed = form.typed
+    if db().exec(select(Person).where(Person.email == typed["email"])).first() is not None:
+        form.errors["email"] = f"{typed['email']} has an account already"
+    if form.errors:
+        return _organization_page(found, typed, form.errors), 422
+    db().add(
+        Person(
+            organization_id=found.id,
+            email=typed["email"],
+            name=typed["name"],
+            role=typed["role"],
+            password_hash=hash_password(form.password),
+        )
+    )
+    auditing.record(db(), acting(), "add person", typed["email"], organization=name)
+    db().commit()
+    done(f"{typed['name']} can sign in to the portal.")
+    return back_to("subscribers.organization", name=name)
+
+
+@pages.post("/<name>/active")
+@requires("subscribers")
+def set_organization_active(name: str) -> Any:
+    found = _organization(name)
+    active = request.form.get("active") == "yes"
+    subscribing.set_organization_active(db(), acting(), found, active)
+    db().commit()
+    done(f"{found.title} may call again." if active else f"{found.title} is paused: its calls are refused from now on.")
+    return back_to("subscribers.organization", name=name)
+
+
+@pages.get("/applications/<id>")
+@requires("see")
+def application(id: str) -> Any:
+    found, owner = _application(id)
+    credentials = [
+        (one, state_of(one.expires_at.timestamp() if one.expires_at else None, one.revoked_at is not None,
+                       now().timestamp()))
+        for one in subscribers.credentials_of(db(), found)
+    ]  # fmt: skip
+    where = environment()
+    recent = watching.calls(db(), watching.CallFilter(environment=where, application=found.name), most=12)
+    return render(
+        "subscribers/application.html",
+        application=found,
+        organization=owner,
+        credentials=credentials,
+        subscriptions=subscribers.subscriptions_of(db(), found),
+        offers={where: running(where)[1] for where in ENVIRONMENTS},
+        recent=recent,
+        states=subscribing.STATES,
+    )
+
+
+@pages.post("/applications/<id>/active")
+@requires("subscribers")
+def set_application_active(id: str) -> Any:
+    found, _ = _application(id)
+    active = request.form.get("active") == "yes"
+    subscribing.set_application_active(db(), acting(), found, active)
+    db().commit()
+    done(f"{found.title} may call again." if active else f"{found.title} is paused: its calls are refused from now on.")
+    return back_to("subscribers.application", id=id)
+
+
+@pages.post("/applications/<id>/subscriptions/<subscription>")
+@requires("subscribers")
+def set_subscription_state(id: str, subscription: str) -> Any:
+    found = db().get(Subscription, subscription)
+    if found is None or found.application_id != id:
+        abort(404, "There is no such subscription.")
+    try:
+        subscribing.set_subscription_state(db(), acting(), found, request.form.get("state", ""))
+    except (NotPossible, KeyError) as error:
+        refuse(str(error))
+    else:
+        db().commit()
+        done(f"The subscription to {found.product} is {found.state}.")
+    return back_to("subscribers.application", id=id)
+
+
+@pages.post("/applications/<id>/credentials/<credential>/revoke")
+@requires("subscribers")
+def revoke(id: str, credential: str) -> Any:
+    found = db().get(Credential, credential)
+    if found is None or found.application_id != id:
+        abort(404, "There is no such key.")
+    subscribing.revoke_credential(db(), acting(), found)
+    db().commit()
+    done(f"The key {found.hint} is revoked; nodes refuse it within a second.")
+    return back_to("subscribers.application", id=id)

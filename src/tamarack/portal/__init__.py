@@ -1,0 +1,1 @@
+"""The portal: the developers' web application. A blueprint file per page group."""

@@ -1,0 +1,210 @@
+"""Applications: the list, and one with its keys, its subscriptions and its usage."""
+
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from flask import Blueprint, abort, current_app, request, session
+
+from tamarack.core.configuration import Plan
+from tamarack.core.credentials import state_of
+from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.examples import as_curl, as_javascript, as_python
+from tamarack.portal.page import (
+    acting,
+    back_to,
+    done,
+    my_application,
+    my_organization,
+    offered,
+    refuse,
+    render,
+    requires,
+)
+from tamarack.portal.reference import KEY_PLACE, example_call, views
+from tamarack.store import subscribers, subscribing, watching
+from tamarack.store.application import Application, Credential, Subscription
+from tamarack.store.columns import now
+from tamarack.store.subscribing import NotPossible
+from tamarack.web.application import db, settings_of
+from tamarack.web.once import NEW_KEYS
+
+pages = Blueprint("applications", __name__, url_prefix="/applications")
+
+
+@pages.get("/")
+@requires("see")
+def index() -> Any:
+    organization = my_organization()
+    listed = [
+        (one, [s for s in subscribers.subscriptions_of(db(), one) if s.state != "ended"])
+        for one in subscribers.applications_of(db(), organization)
+    ]
+    return render("applications/index.html", applications=listed, typed={}, errors={})
+
+
+@pages.post("/")
+@requires("applications")
+def make() -> Any:
+    typed = {name: request.form.get(name, "") for name in ("title", "description")}
+    organization = my_organization()
+    try:
+        application = subscribing.make_application(db(), acting(), organization, typed["title"], typed["description"])
+    except NotPossible as error:
+        db().rollback()
+        listed: list[Any] = [(one, []) for one in subscribers.applications_of(db(), my_organization())]
+        errors = {error.field: str(error)}
+        return render("applications/index.html", applications=listed, typed=typed, errors=errors), 422
+    db().commit()
+    done(f"{application.title} is registered. Subscribe it to an API next.")
+    return back_to("applications.page", id=application.id)
+
+
+def _offers(subscriptions: list[Subscription]) -> dict[str, tuple[str, Plan | None, list[Any]]]:
+    """For each subscription: its product's title, its plan, and the versions of APIs it covers."""
+    found = {}
+    for one in subscriptions:
+        configuration = offered(one.environment)
+        product = configuration.product(one.product)
+        plan = product.plan(one.plan) if product is not None else None
+        covered = [
+            (api, version)
+            for api in configuration.apis
+            if product is not None and api.name in product.apis
+            for version in api.versions
+            if version.state in ("published", "preview")
+        ]
+        found[one.id] = (product.title if product is not None else one.product, plan, covered)
+    return found
+
+
+def _usage(application: Application, subscription: Subscription, plan: Plan | None) -> list[tuple[str, int, int]]:
+    """For each limit of a plan: its words, what was used in the running window, and the limit."""
+    if plan is None:
+        return []
+    used = []
+    present = datetime.now(UTC)
+    for window in plan.limits:
+        if window.seconds < 60:
+            continue  # too short to look at
+        start = int(present.timestamp()) // window.seconds * window.seconds
+        span = watching.Span(
+            datetime.fromtimestamp(start, UTC),
+            present.replace(second=0, microsecond=0) + timedelta(minutes=1),
+            {
+                "environment": subscription.environment,
+                "application": application.name,
+                "plan": f"{subscription.product}/{subscription.plan}",
+            },
+        )
+        counted = watching.totals(db(), span)
+        used.append((str(window), counted.answered + counted.failed, window.limit))
+    return used
+
+
+@pages.get("/<id>")
+@requires("see")
+def page(id: str) -> Any:
+    application = my_application(id)
+    present = now().timestamp()
+    credentials = [
+        (one, state_of(one.expires_at.timestamp() if one.expires_at else None, one.revoked_at is not None, present))
+        for one in subscribers.credentials_of(db(), application)
+    ]
+    subscriptions = list(subscribers.subscriptions_of(db(), application))
+    offers = _offers(subscriptions)
+    shown = NEW_KEYS.take(session.pop("new_key", ""))
+    if shown is not None and not any(one.id == shown["id"] for one, _ in credentials):
+        shown = None
+    filters = watching.CallFilter(application=application.name, outcome="refused")
+    refused = [call for call in watching.calls(db(), filters, most=6) if call.organization == my_organization().name]
+    return render(
+        "applications/page.html",
+        application=application,
+        credentials=credentials,
+        subscriptions=subscriptions,
+        offers=offers,
+        usage={one.id: _usage(application, one, offers[one.id][1]) for one in subscriptions},
+        new_key=shown,
+        examples=_examples(credentials, subscriptions, offers, shown),
+        refused=refused,
+        environments=ENVIRONMENTS,
+    )
+
+
+def _examples(
+    credentials: Sequence[tuple[Credential, str]],
+    subscriptions: list[Subscription],
+    offers: dict[str, tuple[str, Plan | None, list[Any]]],
+    shown: dict[str, str] | None,
+) -> dict[str, str]:
+    """A first call, ready to run: with the new key in it where one was just made."""
+    key = shown["value"] if shown is not None else KEY_PLACE
+    environment = next((one.environment for one, _ in credentials if shown and one.id == shown["id"]), "")
+    for subscription in subscriptions:
+        if subscription.state != "active" or (environment and subscription.environment != environment):
+            continue
+        covered = offers[subscription.id][2]
+        wanted = [
+            pair
+            for pair in covered
+            if shown and (pair[0].name, pair[1].version) == (shown.get("api"), shown.get("version"))
+        ]
+        for api, version in wanted or covered:
+            _, operations = views(version)
+            first = next((view for view in operations if view.method == "get" and "{" not in view.path), None)
+            if first is None:
+                continue
+            call = example_call(api, version, first, subscription.environment, key)
+            return {"curl": as_curl(call), "Python": as_python(call), "JavaScript": as_javascript(call)}
+    return {}
+
+
+@pages.post("/<id>/keys")
+@requires("credentials")
+def make_key(id: str) -> Any:
+    application = my_application(id)
+    environment = request.form.get("environment", "")
+    if environment not in ENVIRONMENTS:
+        abort(400, f"{environment!r} is not an environment.")
+    pepper = settings_of(current_app).keys.raw("pepper")
+    label = request.form.get("label", "")
+    try:
+        made = subscribing.make_credential(db(), acting(), pepper, application, environment, label)
+    except NotPossible as error:
+        db().rollback()
+        refuse(str(error))
+        return back_to("applications.page", id=id)
+    db().commit()
+    session["new_key"] = NEW_KEYS.put({"id": made.credential.id, "value": made.value})
+    return back_to("applications.page", id=id)
+
+
+@pages.post("/<id>/keys/<key>/revoke")
+@requires("credentials")
+def revoke_key(id: str, key: str) -> Any:
+    application = my_application(id)
+    credential = db().get(Credential, key)
+    if credential is None or credential.application_id != application.id:
+        abort(404, "There is no such key.")
+    subscribing.revoke_credential(db(), acting(), credential)
+    db().commit()
+    done(f"The key {credential.hint} is revoked. Calls with it are refused from now on.")
+    return back_to("applications.page", id=id)
+
+
+@pages.post("/<id>/subscriptions/<subscription>/end")
+@requires("subscribe")
+def end_subscription(id: str, subscription: str) -> Any:
+    application = my_application(id)
+    found = db().get(Subscription, subscription)
+    if found is None or found.application_id != application.id:
+        abort(404, "There is no such subscription.")
+    try:
+        subscribing.set_subscription_state(db(), acting(), found, "ended")
+    except NotPossible as error:
+        refuse(str(error))
+    else:
+        db().commit()
+        done("The subscription is ended.")
+    return back_to("applications.page", id=id)

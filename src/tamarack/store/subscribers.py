@@ -1,0 +1,67 @@
+"""Reading organizations, people, applications and what belongs to them, for both web applications."""
+
+from collections.abc import Sequence
+
+from sqlmodel import Session, col, func, select
+
+from tamarack.store.application import Application, Credential, Subscription
+from tamarack.store.organization import Organization, Person
+
+
+def organizations(session: Session, search: str = "") -> list[tuple[Organization, int, int]]:
+    """Organizations whose name, people or applications match, with the number of both."""
+    people = select(func.count()).where(Person.organization_id == Organization.id).scalar_subquery()
+    applications = select(func.count()).where(Application.organization_id == Organization.id).scalar_subquery()
+    query = select(Organization, people, applications).order_by(Organization.title)
+    if search:
+        inside = select(Application.organization_id).where(col(Application.title).icontains(search, autoescape=True))
+        named = select(Person.organization_id).where(
+            col(Person.email).icontains(search, autoescape=True) | col(Person.name).icontains(search, autoescape=True)
+        )
+        query = query.where(
+            col(Organization.title).icontains(search, autoescape=True)
+            | col(Organization.id).in_(inside)
+            | col(Organization.id).in_(named)
+        )
+    return [(row[0], row[1], row[2]) for row in session.exec(query)]
+
+
+def organization_named(session: Session, name: str) -> Organization | None:
+    """The organization so named, or None."""
+    return session.exec(select(Organization).where(Organization.name == name)).first()
+
+
+def people_of(session: Session, organization: Organization) -> Sequence[Person]:
+    """The people of an organization, leads first."""
+    query = select(Person).where(Person.organization_id == organization.id)
+    return session.exec(query.order_by(Person.role, Person.name)).all()
+
+
+def applications_of(session: Session, organization: Organization) -> Sequence[Application]:
+    """An organization's applications."""
+    query = select(Application).where(Application.organization_id == organization.id)
+    return session.exec(query.order_by(Application.title)).all()
+
+
+def subscriptions_of(session: Session, application: Application) -> Sequence[Subscription]:
+    """An application's subscriptions, also ended ones."""
+    query = select(Subscription).where(Subscription.application_id == application.id)
+    return session.exec(query.order_by(Subscription.environment, Subscription.product)).all()
+
+
+def credentials_of(session: Session, application: Application) -> Sequence[Credential]:
+    """An application's credentials, the newest first, also revoked ones."""
+    query = select(Credential).where(Credential.application_id == application.id)
+    return session.exec(query.order_by(col(Credential.made_at).desc())).all()
+
+
+def applications_matching(session: Session, search: str, most: int = 8) -> list[tuple[Application, Organization]]:
+    """Applications of any organization whose title matches."""
+    query = (
+        select(Application, Organization)
+        .where(Application.organization_id == Organization.id)
+        .where(col(Application.title).icontains(search, autoescape=True))
+        .order_by(Application.title)
+        .limit(most)
+    )
+    return [(row[0], row[1]) for row in session.exec(query)]

@@ -1,0 +1,124 @@
+"""What both web applications are made of: sessions, CSRF, headers, database, filters and errors."""
+
+import hashlib
+from collections.abc import Callable
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+from flask import Flask, Response, g, jsonify, render_template, request
+from flask_wtf.csrf import CSRFError, CSRFProtect
+from jinja2 import ChoiceLoader, FileSystemLoader
+from sqlmodel import Session
+from werkzeug.exceptions import HTTPException
+
+from tamarack import __version__
+from tamarack.settings import Settings
+from tamarack.store.auditing import Actor
+from tamarack.store.engine import make_engine
+from tamarack.web.words import FILTERS
+
+WEB = Path(__file__).parent
+
+_HEADERS = {
+    "Content-Security-Policy": (
+        "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
+        " connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+    ),
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), geolocation=(), microphone=()",
+}
+LARGEST_FORM = 10_000_000
+
+
+def make_application(package: str, door: str, settings: Settings, templates: Path) -> Flask:
+    """A Flask application with everything that console and portal share. `door` is one of the two."""
+    app = Flask(package, template_folder=str(templates), static_folder=str(WEB / "static"), static_url_path="/static")
+    app.jinja_loader = ChoiceLoader([FileSystemLoader(templates), FileSystemLoader(WEB / "templates")])
+    app.config.update(
+        SECRET_KEY=settings.keys.text(f"session-{door}"),
+        SESSION_COOKIE_NAME=f"tamarack_{door}",
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SAMESITE="Lax",
+        SESSION_COOKIE_SECURE=settings.secure_cookies,
+        PERMANENT_SESSION_LIFETIME=timedelta(hours=settings.session_hours),
+        MAX_CONTENT_LENGTH=LARGEST_FORM,
+        MAX_FORM_MEMORY_SIZE=LARGEST_FORM,
+        WTF_CSRF_TIME_LIMIT=None,
+        SEND_FILE_MAX_AGE_DEFAULT=timedelta(days=30),
+    )
+    app.extensions["tamarack_settings"] = settings
+    app.extensions["tamarack_engine"] = make_engine(settings.database)
+    app.extensions["tamarack_door"] = door
+    CSRFProtect(app)
+    app.jinja_env.filters.update(FILTERS)
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.jinja_env.globals.update(asset=_assets(), version=__version__, settings=settings)
+    app.after_request(_finish)
+    app.teardown_appcontext(_close)
+    app.register_error_handler(HTTPException, _error_page)
+    app.register_error_handler(CSRFError, _stale_form)
+    app.add_url_rule("/-/health", "health", lambda: jsonify(status="ready"))
+    return app
+
+
+def _assets() -> Callable[[str], str]:
+    dist = WEB / "static" / "dist"
+    marks = {path.name: hashlib.sha256(path.read_bytes()).hexdigest()[:10] for path in dist.iterdir() if path.is_file()}
+    return lambda name: f"/static/dist/{name}?{marks[name]}"
+
+
+def settings_of(app: Flask) -> Settings:
+    """The settings an application was made with."""
+    settings: Settings = app.extensions["tamarack_settings"]
+    return settings
+
+
+def db() -> Session:
+    """This request's database session; nothing is kept unless it is committed."""
+    from flask import current_app
+
+    if "db" not in g:
+        g.db = Session(current_app.extensions["tamarack_engine"])
+    session: Session = g.db
+    return session
+
+
+def actor(name: str) -> Actor:
+    """Whoever acts in this request, for the audit log."""
+    from flask import current_app
+
+    return Actor(name, current_app.extensions["tamarack_door"], request.remote_addr or "")
+
+
+def wants_part() -> bool:
+    """Whether htmx asks for a part of the page."""
+    return request.headers.get("HX-Request") == "true" and request.headers.get("HX-Boosted") != "true"
+
+
+def _close(error: BaseException | None) -> None:
+    session = g.pop("db", None)
+    if session is not None:
+        session.close()
+
+
+def _finish(response: Response) -> Response:
+    for name, value in _HEADERS.items():
+        response.headers.setdefault(name, value)
+    if not request.path.startswith("/static/"):
+        response.headers.setdefault("Cache-Control", "no-store")
+    return response
+
+
+def _error_page(error: HTTPException) -> Any:
+    code = error.code or 500
+    if code < 400:
+        return error
+    return render_template("error.html", code=code, name=error.name, description=error.description), code
+
+
+def _stale_form(error: CSRFError) -> Any:
+    description = "The form was open too long or came from elsewhere. Go back, reload the page and send it again."
+    return render_template("error.html", code=400, name="The form could not be taken", description=description), 400

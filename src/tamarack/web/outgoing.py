@@ -1,0 +1,148 @@
+"""Asking addresses that people name: what may be reached, the steps of a connection, and bounded fetching.
+
+A name is resolved once and the connection goes to the address that was checked, so that a name cannot
+lead elsewhere between check and use.
+"""
+
+import http.client
+import ipaddress
+import socket
+import ssl
+import time
+from dataclasses import dataclass
+from urllib.parse import urlsplit
+
+TIMEOUT_S = 5.0
+MOST_BYTES = 8_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class ConnectionStep:
+    """One step of reaching an address: what was tried, whether it worked, what came of it, milliseconds."""
+
+    name: str
+    good: bool
+    detail: str
+    ms: float
+
+
+class NotReached(Exception):
+    """An address that may not or could not be reached; says why."""
+
+
+def _allowed(address: str, unreachable: str) -> bool:
+    found = ipaddress.ip_address(address)
+    return not any(found in ipaddress.ip_network(part.strip()) for part in unreachable.split(",") if part.strip())
+
+
+def _resolve(host: str, port: int, unreachable: str) -> list[str]:
+    try:
+        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+    except OSError as error:
+        raise NotReached(f"the name {host!r} is not known here ({error.strerror or error})") from error
+    addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
+    for address in addresses:
+        if not _allowed(address, unreachable):
+            raise NotReached(f"{host!r} leads to {address}, which may not be reached from here")
+    return addresses
+
+
+def _connect(addresses: list[str], port: int, timeout_s: float) -> socket.socket:
+    last: OSError | None = None
+    for address in addresses:
+        try:
+            return socket.create_connection((address, port), timeout_s)
+        except OSError as error:
+            last = error
+    raise NotReached(f"no connection to {addresses[0]} port {port}: {last}")
+
+
+def _wrap(raw: socket.socket, host: str, verify: bool) -> ssl.SSLSocket:
+    context = ssl.create_default_context()
+    if not verify:
+        context.check_hostname = False
+        context.verify_mode = ssl.CERT_NONE
+    try:
+        return context.wrap_socket(raw, server_hostname=host)
+    except (ssl.SSLError, OSError) as error:
+        raise NotReached(f"TLS failed: {getattr(error, 'reason', None) or error}") from error
+
+
+class _Prepared(http.client.HTTPConnection):
+    """An HTTP connection on a socket that is connected already."""
+
+    def __init__(self, host: str, port: int, prepared: socket.socket) -> None:
+        super().__init__(host, port, timeout=TIMEOUT_S)
+        self.sock = prepared
+
+
+def probe(
+    address: str, unreachable: str, verify_tls: bool = True, timeout_s: float = TIMEOUT_S
+) -> list[ConnectionStep]:
+    """Reach an address step by step (name, TCP, TLS, HTTP); the list ends at the first step that fails."""
+    parts = urlsplit(address)
+    host, secure = parts.hostname or "", parts.scheme == "https"
+    port = parts.port or (443 if secure else 80)
+    steps: list[ConnectionStep] = []
+    begun = time.perf_counter()
+
+    def note(name: str, good: bool, detail: str) -> None:
+        nonlocal begun
+        steps.append(ConnectionStep(name, good, detail, (time.perf_counter() - begun) * 1000))
+        begun = time.perf_counter()
+
+    stage = "name"
+    try:
+        addresses = _resolve(host, port, unreachable)
+        note("name", True, ", ".join(addresses))
+        stage = "TCP"
+        raw = _connect(addresses, port, timeout_s)
+        note("TCP", True, f"port {port} takes connections")
+        with raw:
+            connected: socket.socket = raw
+            if secure:
+                stage = "TLS"
+                wrapped = _wrap(raw, host, verify_tls)
+                note("TLS", True, f"{wrapped.version()}, {(wrapped.cipher() or ('?',))[0]}")
+                connected = wrapped
+            stage = "HTTP"
+            connected.settimeout(timeout_s)
+            asked = _Prepared(host, port, connected)
+            path = parts.path or "/"
+            asked.request("GET", path, headers={"User-Agent": "tamarack-connection-test"})
+            answer = asked.getresponse()
+            note("HTTP", True, f"GET {path} answered {answer.status} {answer.reason}")
+    except NotReached as error:
+        note(stage, False, str(error))
+    except (OSError, http.client.HTTPException) as error:
+        words = "no answer in time" if isinstance(error, TimeoutError) else str(error) or type(error).__name__
+        note(stage, False, words)
+    return steps
+
+
+def fetch_text(address: str, unreachable: str, timeout_s: float = TIMEOUT_S) -> str:
+    """A document from an address, at most 8 MB. Follows no redirects. Raises `NotReached`."""
+    parts = urlsplit(address.strip())
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise NotReached(f"{address!r} is not an address; it starts with http:// or https://")
+    port = parts.port or (443 if parts.scheme == "https" else 80)
+    raw = _connect(_resolve(parts.hostname, port, unreachable), port, timeout_s)
+    with raw:
+        connected: socket.socket = _wrap(raw, parts.hostname, True) if parts.scheme == "https" else raw
+        connected.settimeout(timeout_s)
+        asked = _Prepared(parts.hostname, port, connected)
+        try:
+            path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+            asked.request("GET", path, headers={"User-Agent": "tamarack-import", "Accept": "*/*"})
+            answer = asked.getresponse()
+            if answer.status != 200:
+                raise NotReached(f"{address} answered {answer.status} {answer.reason}, not 200")
+            content = answer.read(MOST_BYTES + 1)
+        except (OSError, http.client.HTTPException) as error:
+            raise NotReached(f"{address} could not be read: {error}") from error
+    if len(content) > MOST_BYTES:
+        raise NotReached(f"{address} is larger than 8 MB")
+    try:
+        return content.decode("utf-8")
+    except UnicodeDecodeError as error:
+        raise NotReached(f"{address} is not text in UTF-8") from error
