@@ -44,6 +44,9 @@ class Settings(BaseSettings):
         default="0.0.0.0/8,169.254.0.0/16,224.0.0.0/4,240.0.0.0/4,fe80::/10,ff00::/8,fd00:ec2::/32",
         description="Networks that addresses named by staff (imports, connection tests) may not lead to.",
     )
+    demo_days: int = Field(
+        default=8, ge=1, le=60, description="Days of made-up past traffic that the demo starts with."
+    )
     trusted_proxies: str = Field(
         default="",
         description="Networks whose Forwarded fields a node believes, with commas between; empty for none.",

@@ -56,7 +56,7 @@ def call_path(
     for one in rows:
         kind = kind_of(one.policy)
         fresh = one.policy not in live.get(one.placement, ())
-        title = kind.title if one.policy.name == one.policy.kind else f"{kind.title} ‘{one.policy.name}’"
+        title = one.policy.called or kind.title
         note = f"replaced by {one.replaced_by.call or 'the API'}" if one.replaced_by is not None else ""
         slip = Slip(title, kind.brief(one.policy), one.policy.name, one.replaced_by is not None, fresh, note=note)
         by_level[one.placement.level].cells.setdefault(one.stage, []).append(slip)
@@ -73,7 +73,7 @@ def call_path(
     if plan is not None and not is_open(rows):
         row = Row("plan", f"{plan.title} plan", "by subscription", can_add=False)
         for window in plan.limits:
-            row.cells.setdefault(Stage.METER, []).append(Slip("Limit", f"{window.limit} / {window.span}", fixed=True))
+            row.cells.setdefault(Stage.METER, []).append(Slip("Limit", window.brief, fixed=True))
         drawn.append(row)
     return drawn
 

@@ -8,6 +8,9 @@ from datetime import datetime
 
 from tamarack.demo.world import PORTS, VESSELS
 
+PER_MINUTE = 24.0
+"""Calls in a minute of mean rhythm."""
+
 
 @dataclass(frozen=True, slots=True)
 class Kind:

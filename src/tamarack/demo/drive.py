@@ -5,11 +5,12 @@ import random
 import signal
 from datetime import UTC, datetime
 
-from tamarack.demo.calls import KINDS, Kind, choose, fill
+from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, choose, fill, rhythm
 from tamarack.demo.world import ORGANIZATIONS, DemoApplication
 from tamarack.settings import NODES, Settings
 
-PER_SECOND = 6.0
+PACE = 1.5
+"""Calls against the past traffic of the same hour; never fewer than one in two seconds."""
 TIMEOUT_S = 5.0
 
 
@@ -76,7 +77,7 @@ async def drive(settings: Settings) -> None:
             for _ in range(25):
                 await _one(settings, draw, sync, *production[0])
         try:
-            async with asyncio.timeout(draw.expovariate(PER_SECOND)):
+            async with asyncio.timeout(draw.expovariate(max(0.5, PACE * PER_MINUTE / 60 * rhythm(datetime.now(UTC))))):
                 await stop.wait()
         except TimeoutError:
             continue

@@ -10,12 +10,9 @@ import psycopg
 from tamarack.core.refusals import REASONS
 from tamarack.core.traffic.record import Record
 from tamarack.core.traffic.rollup import Key, Totals, roll_up
-from tamarack.demo.calls import KINDS, Kind, choose, fill, rhythm
+from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, choose, fill, rhythm
 from tamarack.store.recording import copy_calls, copy_rollups, make_partitions
 
-DAYS = 8
-PER_MINUTE = 12.0
-"""Calls in a minute of mean rhythm."""
 SEED = 7
 _PIECE = 50_000
 
@@ -34,7 +31,7 @@ class PastCaller:
 
 
 def past_calls(
-    callers: list[PastCaller], until: datetime, targets: dict[str, str], rollout: int, days: int = DAYS
+    callers: list[PastCaller], until: datetime, targets: dict[str, str], rollout: int, days: int
 ) -> Iterator[Record]:
     """The calls of the last days, in order. `targets` maps a backend to its target's label."""
     draw = random.Random(SEED)
@@ -137,16 +134,21 @@ def _call(
 
 
 def load_past(
-    connection: psycopg.Connection, callers: list[PastCaller], targets: dict[str, str], rollout: int, until: datetime
+    connection: psycopg.Connection,
+    callers: list[PastCaller],
+    targets: dict[str, str],
+    rollout: int,
+    until: datetime,
+    days: int,
 ) -> int:
-    """Load the past traffic; returns the number of calls."""
-    first = (until - timedelta(days=DAYS)).astimezone(UTC).date()
+    """Load the past traffic of some days; returns the number of calls."""
+    first = (until - timedelta(days=days)).astimezone(UTC).date()
     make_partitions(connection, first, until.astimezone(UTC).date() + timedelta(days=1))
     totals: dict[Key, Totals] = {}
     many = 0
     with connection.transaction():
         piece: list[Record] = []
-        for record in past_calls(callers, until, targets, rollout):
+        for record in past_calls(callers, until, targets, rollout, days):
             piece.append(record)
             if len(piece) == _PIECE:
                 copy_calls(connection, piece)

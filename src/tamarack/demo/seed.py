@@ -67,7 +67,7 @@ def seed(engine: Engine, settings: Settings) -> int:
         backend.name: backend.targets[0].address.partition("://")[2] for backend in loaded.configuration.backends
     }
     with psycopg.connect(settings.database, autocommit=True) as connection:
-        many = load_past(connection, callers, targets, number, datetime.now(UTC))
+        many = load_past(connection, callers, targets, number, datetime.now(UTC), settings.demo_days)
         connection.execute("ANALYZE")
     return many
 

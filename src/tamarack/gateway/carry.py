@@ -9,9 +9,9 @@ from __future__ import annotations
 import asyncio
 import itertools
 import secrets
-import time
 from collections.abc import AsyncIterator
 from email.utils import formatdate
+from time import perf_counter_ns, time
 from typing import Any
 
 from tamarack.core.call import Call, Header
@@ -23,8 +23,8 @@ from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.routing import BadPath
 from tamarack.core.snapshot import Snapshot
 from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH
-from tamarack.gateway.forwarding import Network, answer_headers, caller_address, request_head
-from tamarack.gateway.problem import CALL_ID, Problems
+from tamarack.gateway.forwarding import Network, answer_fields, caller_address, request_head
+from tamarack.gateway.problem import CALL_ID, STATUS_LINES, Problems
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.upstream.interface import (
     Answer,
@@ -48,6 +48,7 @@ _TOO_LARGE = Refusal(REASONS["too-large"])
 _UNKNOWN_PATH = Refusal(REASONS["unknown-path"])
 _BAD_PATH = Refusal(REASONS["bad-path"])
 _NOT_READY = Refusal(REASONS["not-ready"], ((b"retry-after", b"1"),))
+_NO_BODY = frozenset((204, 304))
 _REPEATABLE = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
 GONE = 499
 """Recorded as the status of a call whose caller went away before it was answered."""
@@ -109,11 +110,11 @@ class Gateway:
 
     def refuse_head(self, reason: str, address: str) -> tuple[int, bytes, bytes]:
         """Answer and record a request whose head was refused before it became a call."""
-        now = time.time()
+        now = time()
         call_id = self.new_call_id(now)
         status = REASONS[reason].status
         body = self.problems.body(reason, call_id)
-        self._record(call_id, now, 0, 0, None, None, "", b"", status, reason, 0, len(body), address, "", "")
+        self._record(call_id, now, 0, 0, None, None, "", b"", status, reason, 0, len(body), address, b"", "")
         fields = b"content-type: application/problem+json\r\n%b: %b\r\ndate: %b\r\n" % (
             CALL_ID,
             call_id.encode(),
@@ -123,13 +124,14 @@ class Gateway:
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         """Carry one call."""
-        started = time.perf_counter_ns()
-        now = time.time()
+        started = perf_counter_ns()
+        now = time()
         call_id = self.new_call_id(now)
         serving = self.serving
         headers: list[Header] = scope["headers"]
         method: str = scope["method"]
         path: bytes = scope["raw_path"]
+        cycle = scope["tamarack.cycle"]
         peer = scope["client"]
         address: str = peer[0] if peer else ""
         if self.trusted:
@@ -137,14 +139,14 @@ class Gateway:
         length = 0
         agent = host = b""
         for name, value in headers:
-            if name == b"content-length":
+            if name == b"host":
+                host = value
+            elif name == b"user-agent":
+                agent = value
+            elif name == b"content-length":
                 length = int(value)
             elif name == b"transfer-encoding":
                 length = -1
-            elif name == b"user-agent":
-                agent = value
-            elif name == b"host":
-                host = value
         call: Call | None = None
         refusal: Refusal | None
         if serving is None:
@@ -167,60 +169,49 @@ class Gateway:
                 else:
                     allow = ", ".join(sorted(found)).encode()  # type: ignore[arg-type]
                     refusal = Refusal(REASONS["wrong-method"], ((b"allow", allow),))
-        backend_us = sent = taken = 0
-        status = 0
+        backend_us = sent = taken = status = asked_at = 0
         reason = label = ""
         body: _Body | None = None
         answer: Answer | None = None
-        asked_at = 0
         try:
             if refusal is None:
                 assert call is not None and serving is not None
-                targets = serving.targets.get(call.operation.backend, ())
-                if not targets:
-                    raise UpstreamError("away", "the backend has no target in this environment")
-                target = targets[next(self._turn) % len(targets)] if len(targets) > 1 else targets[0]
+                target = self._target(serving, call)
                 label = target.label
-                head = request_head(call, target, call_id.encode(), host, scope["scheme"].encode())
-                asked_at = time.perf_counter_ns()
+                head = request_head(call, target, call_id.encode(), host, scope["scheme"])
+                asked_at = perf_counter_ns()
                 if length == 0:
-                    gone = _Gone(scope.get("tamarack.cycle"))
+                    cycle.waiting = True
                     answer = await self.upstream.send(target, method, head, repeatable=method in _REPEATABLE)
-                    gone.done()
+                    cycle.waiting = False
                 else:
-                    body = _Body(receive, call.body_limit, length)
+                    body = _Body(receive, call.body_limit)
                     answer = await self.upstream.send(target, method, head, body.chunks(), length < 0)
-                backend_us = (time.perf_counter_ns() - asked_at) // 1000
+                backend_us = (perf_counter_ns() - asked_at) // 1000
                 status = answer.status
-                fields = answer_headers(answer.headers)
-                self._add_fields(fields, call, call_id, serving)
-                await send({"type": "http.response.start", "status": status, "headers": fields})
+                fields, has_length = answer_fields(answer.headers)
+                fields = STATUS_LINES[status] + fields + self._own_fields(call, call_id, serving)
                 whole = answer.whole()
-                if whole is not None:
+                if whole is not None and not cycle.flow.write_paused:
                     sent = len(whole)
-                    await send({"type": "http.response.body", "body": whole})
+                    if not has_length and method != "HEAD" and status not in _NO_BODY:
+                        fields += b"content-length: %d\r\n" % sent
+                    cycle.respond(fields, whole)
                 else:
-                    cycle = scope.get("tamarack.cycle")
-                    async for chunk in answer.chunks():
-                        sent += len(chunk)
-                        await send({"type": "http.response.body", "body": chunk, "more_body": True})
-                        if cycle is not None and cycle.disconnected:
-                            raise CallerGone
-                    backend_us = (time.perf_counter_ns() - asked_at) // 1000
-                    await send({"type": "http.response.body", "body": b""})
+                    async for chunk in self._stream(cycle, send, answer, fields, has_length):
+                        sent += chunk
+                    backend_us = (perf_counter_ns() - asked_at) // 1000
         except UpstreamError as error:
             if asked_at:
-                backend_us = (time.perf_counter_ns() - asked_at) // 1000
+                backend_us = (perf_counter_ns() - asked_at) // 1000
             refusal = _UPSTREAM_REASONS[error.failure]
-            reason = refusal.reason.code
             if status:
-                _cut_off(scope)  # the head is out: only closing tells the caller that the rest is missing
+                cycle.cut_off()  # the head is out: only closing tells the caller that the rest is missing
         except BodyTooLarge:
             refusal = _TOO_LARGE
-        except asyncio.CancelledError:
-            status = status or GONE  # the caller went away while the target was waited for
-        except CallerGone:
+        except (CallerGone, asyncio.CancelledError):
             status = status or GONE
+            cycle.cut_off()
         finally:
             if answer is not None:
                 answer.close()
@@ -230,47 +221,70 @@ class Gateway:
             reason = refusal.reason.code
             if not status:
                 status = refusal.reason.status
-                sent = await self._refuse(send, scope, refusal, call, call_id, now, serving)
-        total_us = (time.perf_counter_ns() - started) // 1000
+                sent = self._refuse(cycle, method, refusal, call, call_id, now, serving)
+        total_us = (perf_counter_ns() - started) // 1000
         self._record(
             call_id, now, total_us, backend_us, serving, call, method, path, status, reason, taken, sent,
-            address, agent.decode("latin-1"), label,
+            address, agent, label,
         )  # fmt: skip
 
-    def _add_fields(self, fields: list[Header], call: Call, call_id: str, serving: Serving) -> None:
-        fields.append((CALL_ID, call_id.encode()))
-        taken = call.taken
-        if taken is not None:
-            limiter = taken.limiter
-            policy = serving.policy_fields.get(limiter)
-            if policy is None:
-                policy = serving.policy_fields[limiter] = policy_field(limiter)
-            fields.append((b"ratelimit-policy", policy))
-            fields.append((b"ratelimit", limit_field(taken)))
+    def _target(self, serving: Serving, call: Call) -> TargetAddress:
+        """The target to ask: each in its turn."""
+        targets = serving.targets.get(call.operation.backend, ())
+        if len(targets) == 1:
+            return targets[0]
+        if not targets:
+            raise UpstreamError("away", "the backend has no target in this environment")
+        return targets[next(self._turn) % len(targets)]
 
-    async def _refuse(
+    async def _stream(
+        self, cycle: Any, send: Any, answer: Answer, fields: bytes, has_length: bool
+    ) -> AsyncIterator[int]:
+        """Send an answer on piece by piece, no faster than the caller takes it; yields the size of each."""
+        chunked = cycle.start_streaming(fields, has_length, answer.status in _NO_BODY)
+        async for chunk in answer.chunks():
+            await cycle.stream(chunk, chunked)
+            if cycle.disconnected:
+                raise CallerGone
+            yield len(chunk)
+        cycle.end_streaming(chunked)
+
+    def _own_fields(self, call: Call | None, call_id: str, serving: Serving | None) -> bytes:
+        """The fields that the gateway adds to an answer: the call id, and what is left of the tightest limit."""
+        taken = call.taken if call is not None else None
+        if taken is None or serving is None:
+            return b"tamarack-call-id: %b\r\n" % call_id.encode()
+        limiter = taken.limiter
+        policy = serving.policy_fields.get(limiter)
+        if policy is None:
+            policy = serving.policy_fields[limiter] = policy_field(limiter)
+        return b"tamarack-call-id: %b\r\nratelimit-policy: %b\r\nratelimit: %b\r\n" % (
+            call_id.encode(),
+            policy,
+            limit_field(taken),
+        )
+
+    def _refuse(
         self,
-        send: Any,
-        scope: Any,
+        cycle: Any,
+        method: str,
         refusal: Refusal,
         call: Call | None,
         call_id: str,
         now: float,
         serving: Serving | None,
     ) -> int:
+        """Answer a refusal; returns the size of its body."""
         body = self.problems.body(refusal.reason.code, call_id)
-        fields: list[Header] = [
-            (b"content-type", b"application/problem+json"),
-            (b"content-length", b"%d" % len(body)),
-            (b"date", self.date(now)),
-            *refusal.headers,
-        ]
-        if call is not None and serving is not None:
-            self._add_fields(fields, call, call_id, serving)
-        else:
-            fields.append((CALL_ID, call_id.encode()))
-        await send({"type": "http.response.start", "status": refusal.reason.status, "headers": fields})
-        await send({"type": "http.response.body", "body": body})
+        extra = b"".join(b"%b: %b\r\n" % field for field in refusal.headers)
+        head = b"%bcontent-type: application/problem+json\r\ncontent-length: %d\r\ndate: %b\r\n%b%b" % (
+            STATUS_LINES[refusal.reason.status],
+            len(body),
+            self.date(now),
+            extra,
+            self._own_fields(call, call_id, serving),
+        )
+        cycle.respond(head, b"" if method == "HEAD" else body)
         return len(body)
 
     def _record(
@@ -288,7 +302,7 @@ class Gateway:
         taken: int,
         sent: int,
         address: str,
-        agent: str,
+        agent: bytes,
         label: str,
     ) -> None:
         api = version = operation = organization = application = subscription = plan = credential = ""
@@ -326,7 +340,7 @@ class Gateway:
                 plan,
                 credential,
                 address,
-                agent[:LONGEST_AGENT],
+                agent[:LONGEST_AGENT].decode("latin-1"),
                 label,
             )
         )
@@ -335,7 +349,7 @@ class Gateway:
 class _Body:
     """A caller's body as it comes, held to its limit."""
 
-    def __init__(self, receive: Any, limit: int, length: int) -> None:
+    def __init__(self, receive: Any, limit: int) -> None:
         self._receive = receive
         self._limit = limit
         self.taken = 0
@@ -356,27 +370,3 @@ class _Body:
             yield chunk
             if not message.get("more_body"):
                 return
-
-
-class _Gone:
-    """Ends the wait for a target when the caller goes away."""
-
-    __slots__ = ("_cycle",)
-
-    def __init__(self, cycle: Any) -> None:
-        self._cycle = cycle
-        if cycle is not None:
-            task = asyncio.current_task()
-            assert task is not None
-            cycle.on_gone = task.cancel
-
-    def done(self) -> None:
-        if self._cycle is not None:
-            self._cycle.on_gone = None
-
-
-def _cut_off(scope: Any) -> None:
-    cycle = scope.get("tamarack.cycle")
-    if cycle is not None:
-        cycle.transport.abort()
-        cycle.disconnected = True

@@ -44,59 +44,65 @@ def listed(headers: list[Header], field: bytes) -> frozenset[bytes]:
     return frozenset(token.strip().lower() for value in found for token in value.split(b","))
 
 
-def request_head(call: Call, target: TargetAddress, call_id: bytes, host: bytes, scheme: bytes) -> bytes:
+_FROM: dict[tuple[str, bytes, str], bytes] = {}
+_MOST_FROM = 4096
+
+
+def _came_from(address: str, host: bytes, scheme: str) -> bytes:
+    """The fields that say where a call came from; callers come again, so they are kept."""
+    made = _FROM.get((address, host, scheme))
+    if made is None:
+        if len(_FROM) >= _MOST_FROM:
+            _FROM.clear()
+        plain = address.encode()
+        quoted = b'"[%b]"' % plain if b":" in plain else plain
+        made = _FROM[address, host, scheme] = (
+            b'forwarded: for=%b;host="%b";proto=%b\r\nx-forwarded-for: %b\r\nx-forwarded-host: %b\r\n'
+            b"x-forwarded-proto: %b\r\nvia: 1.1 tamarack\r\ntamarack-call-id: "
+        ) % (quoted, host, scheme.encode(), plain, host, scheme.encode())
+    return made
+
+
+def request_head(call: Call, target: TargetAddress, call_id: bytes, host: bytes, scheme: str) -> bytes:
     """The head to send to a target: the call's fields without those of this hop, and where it came from."""
     path = call.path[len(call.operation.base_path) :] or b"/"
-    if target.path:
-        path = target.path + path
-    parts = [call.method.encode(), b" ", path]
+    parts = [call.method.encode(), b" ", target.path, path]
     if call.query:
         parts += (b"?", call.query)
-    parts += (b" HTTP/1.1\r\nhost: ", target.host_field, b"\r\n")
-    connection: frozenset[bytes] = frozenset()
+    parts.append(target.head)
     for name, value in call.headers:
-        if name == b"connection" and value.lower() not in (b"keep-alive", b"close"):
-            connection = listed(call.headers, b"connection")
-            break
-    for name, value in call.headers:
-        if name not in _NOT_SENT_ON and name not in connection:
+        if name not in _NOT_SENT_ON:
             parts += (name, b": ", value, b"\r\n")
-    if call.length > 0 or (call.length == 0 and call.method not in _BODILESS):
-        parts.append(b"content-length: %d\r\n" % call.length)
-    elif call.length < 0:
-        parts.append(b"transfer-encoding: chunked\r\n")
-    address = call.address.encode()
-    quoted = b'"[%b]"' % address if b":" in address else address
-    parts += (
-        b"forwarded: for=",
-        quoted,
-        b';host="',
-        host,
-        b'";proto=',
-        scheme,
-        b"\r\nx-forwarded-for: ",
-        address,
-        b"\r\nx-forwarded-host: ",
-        host,
-        b"\r\nx-forwarded-proto: ",
-        scheme,
-        b"\r\nvia: 1.1 tamarack\r\ntamarack-call-id: ",
-        call_id,
-        b"\r\n\r\n",
-    )
+        elif name == b"connection" and value.lower() not in (b"keep-alive", b"close"):
+            call.headers = without_listed(call.headers)
+            return request_head(call, target, call_id, host, scheme)
+    if call.length:
+        framing = b"content-length: %d\r\n" % call.length if call.length > 0 else b"transfer-encoding: chunked\r\n"
+        parts.append(framing)
+    elif call.method not in _BODILESS:
+        parts.append(b"content-length: 0\r\n")
+    parts += (_came_from(call.address, host, scheme), call_id, b"\r\n\r\n")
     return b"".join(parts)
 
 
-def answer_headers(received: list[Header]) -> list[Header]:
-    """An answer's fields without those of the hop to the target."""
-    connection: frozenset[bytes] = frozenset()
+def without_listed(headers: list[Header]) -> list[Header]:
+    """The fields without Connection and without those that it lists (RFC 9110, section 7.6.1)."""
+    names = listed(headers, b"connection") | {b"connection"}
+    return [field for field in headers if field[0] not in names]
+
+
+def answer_fields(received: list[Header]) -> tuple[bytes, bool]:
+    """An answer's fields without those of the hop to the target, as bytes; and whether they tell its length."""
+    parts: list[bytes] = []
+    has_length = False
     for name, value in received:
-        if name == b"connection" and value.lower() not in (b"keep-alive", b"close"):
-            connection = listed(received, b"connection")
-            break
-    if connection:
-        return [field for field in received if field[0] not in HOP_BY_HOP and field[0] not in connection]
-    return [field for field in received if field[0] not in HOP_BY_HOP]
+        if name not in HOP_BY_HOP:
+            parts += (name, b": ", value, b"\r\n")
+            if name == b"content-length":
+                has_length = True
+        elif name == b"connection" and value.lower() not in (b"keep-alive", b"close"):
+            return answer_fields(without_listed(received))
+    return b"".join(parts), has_length
 
 
 def caller_address(peer: str, headers: list[Header], trusted: tuple[Network, ...]) -> str:

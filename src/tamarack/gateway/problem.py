@@ -9,6 +9,14 @@ CALL_ID = b"tamarack-call-id"
 """The response header field that carries the call id."""
 
 
+def _line(status: int) -> bytes:
+    try:
+        phrase = HTTPStatus(status).phrase
+    except ValueError:
+        phrase = ""
+    return f"HTTP/1.1 {status} {phrase}\r\n".encode()
+
+
 class Problems:
     """The bodies of all refusals; only the call id is put in when one is sent."""
 
@@ -31,4 +39,5 @@ class Problems:
         return self._heads[code] + call_id.encode() + b'"}'
 
 
-STATUS_LINES = {status: f"HTTP/1.1 {status} {HTTPStatus(status).phrase}\r\n".encode() for status in (400, 408, 431)}
+STATUS_LINES = {status: _line(status) for status in range(200, 600)}
+"""The first line of an answer, by status."""

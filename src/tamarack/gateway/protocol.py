@@ -22,6 +22,72 @@ RefuseHead = Callable[[str, str], tuple[int, bytes, bytes]]
 """Given a reason and the caller's address: the status, header fields and body to answer with."""
 
 
+class Cycle(RequestResponseCycle):  # type: ignore[misc]
+    """One request and its answer, with a way to send a whole answer in one write."""
+
+    task: asyncio.Task[None]
+    waiting = False
+    """Set while only the target is waited for: a caller that goes away then ends the call."""
+
+    def respond(self, head: bytes, body: bytes) -> None:
+        """Send a whole answer: its status line and fields without their blank line, and its body.
+
+        Fewer writes than ASGI's two messages, and no second look at fields that were parsed or made here.
+        """
+        if self.disconnected:
+            return
+        self.response_started = self.response_complete = True
+        self.waiting_for_100_continue = False
+        transport = self.transport
+        if self.keep_alive:
+            transport.write(head + b"\r\n" + body)
+        else:
+            transport.write(head + b"connection: close\r\n\r\n" + body)
+        self.message_event.set()
+        if not self.keep_alive:
+            transport.close()
+        self.on_response()
+
+    def start_streaming(self, head: bytes, has_length: bool, no_body: bool) -> bool:
+        """Send the head of an answer whose body comes piece by piece; returns whether it goes in chunks."""
+        chunked = not has_length and not no_body and self.scope["method"] != "HEAD"
+        if chunked and self.scope["http_version"] == "1.0":
+            chunked = self.keep_alive = False  # a caller that knows no chunks takes the close as the end
+        self.response_started = True
+        self.waiting_for_100_continue = False
+        if chunked:
+            head += b"transfer-encoding: chunked\r\n"
+        if not self.keep_alive:
+            head += b"connection: close\r\n"
+        if not self.disconnected:
+            self.transport.write(head + b"\r\n")
+        return chunked
+
+    async def stream(self, chunk: bytes, chunked: bool) -> None:
+        """Send a piece of the body, when the caller has taken what went before."""
+        if self.flow.write_paused and not self.disconnected:
+            await self.flow.drain()
+        if not self.disconnected:
+            self.transport.write(b"%x\r\n%b\r\n" % (len(chunk), chunk) if chunked else chunk)
+
+    def end_streaming(self, chunked: bool) -> None:
+        """The body is complete."""
+        if self.disconnected:
+            return
+        if chunked:
+            self.transport.write(b"0\r\n\r\n")
+        self.response_complete = True
+        self.message_event.set()
+        if not self.keep_alive:
+            self.transport.close()
+        self.on_response()
+
+    def cut_off(self) -> None:
+        """Close at once: the answer cannot be completed."""
+        self.disconnected = True
+        self.transport.abort()
+
+
 class StrictProtocol(HttpToolsProtocol):  # type: ignore[misc]
     """One connection of a caller. `configure` makes the class that a server uses."""
 
@@ -56,11 +122,10 @@ class StrictProtocol(HttpToolsProtocol):  # type: ignore[misc]
     def connection_lost(self, exc: Exception | None) -> None:
         self._stop_head_timer()
         self._stop_linger_timer()
-        cycle = self.cycle
         super().connection_lost(exc)
-        on_gone = getattr(cycle, "on_gone", None)
-        if on_gone is not None and not cycle.response_complete:
-            on_gone()
+        cycle = self.cycle
+        if cycle is not None and cycle.waiting and not cycle.response_complete:
+            cycle.task.cancel()  # nobody waits for what the target would answer
 
     def data_received(self, data: bytes) -> None:
         if self._refused:
@@ -140,7 +205,7 @@ class StrictProtocol(HttpToolsProtocol):  # type: ignore[misc]
             "server": self.server,
         }
         existing = self.cycle
-        cycle = self.cycle = RequestResponseCycle(
+        cycle = self.cycle = Cycle(
             scope=self.scope,
             transport=self.transport,
             flow=self.flow,
@@ -159,6 +224,11 @@ class StrictProtocol(HttpToolsProtocol):  # type: ignore[misc]
         else:
             self.flow.pause_reading()
             self.pipeline.appendleft((cycle, self.app))
+
+    def _start_asgi_task(self, cycle: Any, app: Any) -> None:
+        task = cycle.task = self.loop.create_task(cycle.run_asgi(app))
+        self.tasks.add(task)
+        task.add_done_callback(self.tasks.discard)
 
     def on_body(self, body: bytes) -> None:
         if not self._refused:

@@ -145,12 +145,8 @@ def _examples(
         if subscription.state != "active" or (environment and subscription.environment != environment):
             continue
         covered = offers[subscription.id][2]
-        wanted = [
-            pair
-            for pair in covered
-            if shown and (pair[0].name, pair[1].version) == (shown.get("api"), shown.get("version"))
-        ]
-        for api, version in wanted or covered:
+        came_from = (shown.get("api"), shown.get("version")) if shown is not None else ("", "")
+        for api, version in sorted(covered, key=lambda pair: (pair[0].name, pair[1].version) != came_from):
             _, operations = views(version)
             first = next((view for view in operations if view.method == "get" and "{" not in view.path), None)
             if first is None:

@@ -55,6 +55,15 @@ class Window(Frozen):
         return f"{self.limit} per {self.span}"
 
     @property
+    def brief(self) -> str:
+        """The window for a narrow place: "60 / min", "100 k / day"."""
+        count = self.limit
+        shown = f"{count // 1000} k" if count >= 10_000 and count % 1000 == 0 else str(count)
+        short = {"second": "s", "minute": "min", "hour": "h", "day": "day"}
+        many, _, unit = self.span.rpartition(" ")
+        return f"{shown} / {many + ' ' if many else ''}{short[unit.removesuffix('s')]}"
+
+    @property
     def span(self) -> str:
         """The window's length in words: "minute", "5 seconds"."""
         for unit, seconds in reversed(UNITS.items()):

@@ -39,6 +39,11 @@ class Policy(Frozen):
         fields: dict[str, Any] = write(self)
         return {"kind": self.kind} | fields
 
+    @property
+    def called(self) -> str:
+        """What the policy is called where its kind is plain to see: its own name, where it has one."""
+        return "" if self.name == self.kind else self.name.replace("-", " ").capitalize()
+
 
 @dataclass(slots=True)
 class Compiled:

@@ -76,7 +76,7 @@ _BY_WORDS = {
 
 
 def _brief(policy: RateLimit) -> str:
-    return ", ".join(f"{w.limit} / {w.span}" for w in policy.windows) + _BY_BRIEF[policy.by]
+    return ", ".join(window.brief for window in policy.windows) + _BY_BRIEF[policy.by]
 
 
 def _sentence(policy: RateLimit) -> str:

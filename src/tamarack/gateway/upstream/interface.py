@@ -2,6 +2,7 @@
 
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Literal, Protocol
 from urllib.parse import urlsplit
 
@@ -31,21 +32,26 @@ class BodyTooLarge(Exception):
     """The caller sent more than the operation takes."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class TargetAddress:
-    """A target, read once when a rollout is taken up. `path` is its base path in bytes, without the last slash."""
+    """A target, read once when a rollout is taken up. `path` is its base path in bytes, without the last slash.
+
+    The same address and timeouts give the same object, which is its own key: connections outlast a rollout.
+    """
 
     scheme: str
     host: str
     port: int
     path: bytes
-    host_field: bytes
+    head: bytes
+    """What follows the path in a request's head: the version, and the Host field."""
     connect_timeout_s: float
     read_timeout_s: float
     verify_tls: bool
     label: str
 
 
+@lru_cache(maxsize=4096)
 def target_address(
     address: str, connect_timeout_ms: int, read_timeout_ms: int, verify_tls: bool = True
 ) -> TargetAddress:
@@ -58,7 +64,7 @@ def target_address(
         host=host,
         port=port,
         path=parts.path.rstrip("/").encode(),
-        host_field=parts.netloc.encode(),
+        head=b" HTTP/1.1\r\nhost: %b\r\n" % parts.netloc.encode(),
         connect_timeout_s=connect_timeout_ms / 1000,
         read_timeout_s=read_timeout_ms / 1000,
         verify_tls=verify_tls,

@@ -1,0 +1,124 @@
+"""The gateway against a bare pass-through of the same stack, side by side in one run on this machine.
+
+Each variant is loaded in turn, several times over, so that a drift of the machine's speed falls on all of
+them; the ratio is taken round by round and its median printed. Bounded in connections and time.
+"""
+
+import argparse
+import os
+import re
+import shutil
+import signal
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.error
+import urllib.request
+from pathlib import Path
+
+HERE = Path(__file__).parent
+KEY = "tmk_bench-key-that-opens-nothing-at-all"
+VARIANTS = ("backend", "pass-through", "no-policy", "key", "key-limit-record")
+TITLES = {
+    "backend": "backend alone",
+    "pass-through": "bare pass-through",
+    "no-policy": "gateway, no policy",
+    "key": "gateway, key",
+    "key-limit-record": "gateway, key + limit + recording",
+}
+
+
+def wait_for(port: int) -> None:
+    """Wait until a program answers."""
+    until = time.monotonic() + 20
+    while time.monotonic() < until:
+        try:
+            urllib.request.urlopen(f"http://127.0.0.1:{port}/sailings/v2/sailings", timeout=1).close()
+            return
+        except urllib.error.HTTPError:
+            return
+        except OSError:
+            time.sleep(0.05)
+    raise SystemExit(f"nothing answers on port {port}")
+
+
+def load(port: int, seconds: int, connections: int) -> tuple[float, float, float, int]:
+    """Load a program with wrk; returns calls per second, p50 and p99 in ms, and answers that were not 2xx."""
+    command = [
+        *("wrk", "-t1", f"-c{connections}", f"-d{seconds}s", "--latency", "-H", f"x-skerry-key: {KEY}"),
+        *(
+            "-H",
+            "user-agent: bench/1",
+            "-H",
+            "accept: application/json",
+            f"http://127.0.0.1:{port}/sailings/v2/sailings",
+        ),
+    ]
+    text = subprocess.run(command, capture_output=True, text=True, check=True, timeout=seconds + 30).stdout
+    rate = float(re.search(r"Requests/sec:\s+([0-9.]+)", text)[1])  # type: ignore[index]
+    bad = re.search(r"Non-2xx or 3xx responses: (\d+)", text)
+    return rate, _ms(text, "50%"), _ms(text, "99%"), int(bad[1]) if bad else 0
+
+
+def cpu_seconds(pid: int) -> float:
+    """The processor time that a process has used."""
+    fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+
+def _ms(text: str, share: str) -> float:
+    value, unit = re.search(rf"{share}\s+([0-9.]+)(us|ms|s)", text).groups()  # type: ignore[union-attr]
+    return float(value) * {"us": 0.001, "ms": 1.0, "s": 1000.0}[unit]
+
+
+def main() -> None:
+    """Run the bench and print its table."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--seconds", type=int, default=3)
+    parser.add_argument("--connections", type=int, default=32)
+    parser.add_argument("--port-base", type=int, default=17400)
+    given = parser.parse_args()
+    if shutil.which("wrk") is None:
+        raise SystemExit("the load is made by wrk: install Debian's package wrk")
+    ports = {variant: given.port_base + place for place, variant in enumerate(VARIANTS)}
+    folder = Path(tempfile.mkdtemp(prefix="tamarack-bench-"))
+    programs = []
+    results: dict[str, list[tuple[float, float, float, int]]] = {variant: [] for variant in VARIANTS}
+    cpu: dict[str, list[float]] = {variant: [] for variant in VARIANTS}
+    try:
+        for variant in VARIANTS:
+            command = [sys.executable, str(HERE / "programs.py"), variant, str(ports[variant])]
+            programs.append(subprocess.Popen([*command, str(ports["backend"]), str(folder)]))
+            wait_for(ports[variant])
+        for variant in VARIANTS:
+            load(ports[variant], 1, given.connections)
+        for _ in range(min(given.rounds, 50)):
+            for variant, program in zip(VARIANTS, programs, strict=True):
+                before = cpu_seconds(program.pid)
+                done = load(ports[variant], min(given.seconds, 30), min(given.connections, 256))
+                results[variant].append(done)
+                cpu[variant].append((cpu_seconds(program.pid) - before) / (done[0] * given.seconds) * 1e6)
+    finally:
+        for program in programs:
+            program.send_signal(signal.SIGTERM)
+        for program in programs:
+            program.wait(15)
+        shutil.rmtree(folder, ignore_errors=True)
+    print(f"{given.rounds} rounds of {given.seconds} s, {given.connections} connections, 1 kB answers")
+    print(f"{'':<34}{'calls/s':>10}{'p50 ms':>9}{'p99 ms':>9}{'cpu µs':>9}{'to the pass-through':>28}")
+    for variant in VARIANTS:
+        rates = [one[0] for one in results[variant]]
+        ratios = [one[0] / base[0] for one, base in zip(results[variant], results["pass-through"], strict=True)]
+        median = [statistics.median(one[place] for one in results[variant]) for place in (0, 1, 2)]
+        spread = f"{statistics.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})"
+        print(f"{TITLES[variant]:<34}{median[0]:>10,.0f}{median[1]:>9.2f}{median[2]:>9.2f}{statistics.median(cpu[variant]):>9.1f}{spread:>28}")
+        bad = sum(one[3] for one in results[variant])
+        if bad or not rates:
+            print(f"    {bad} answers were not 2xx")
+
+
+if __name__ == "__main__":
+    main()
