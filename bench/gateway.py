@@ -114,7 +114,9 @@ def main() -> None:
         ratios = [one[0] / base[0] for one, base in zip(results[variant], results["pass-through"], strict=True)]
         median = [statistics.median(one[place] for one in results[variant]) for place in (0, 1, 2)]
         spread = f"{statistics.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})"
-        print(f"{TITLES[variant]:<34}{median[0]:>10,.0f}{median[1]:>9.2f}{median[2]:>9.2f}{statistics.median(cpu[variant]):>9.1f}{spread:>28}")
+        print(
+            f"{TITLES[variant]:<34}{median[0]:>10,.0f}{median[1]:>9.2f}{median[2]:>9.2f}{statistics.median(cpu[variant]):>9.1f}{spread:>28}"
+        )
         bad = sum(one[3] for one in results[variant])
         if bad or not rates:
             print(f"    {bad} answers were not 2xx")

@@ -123,7 +123,7 @@ def check(path: Path) -> None:
     from tamarack.config.files import NotApplicable, load
 
     try:
-        loaded = load(path)
+        loaded = load(path, whole=path.is_dir())
     except NotApplicable as error:
         click.echo(str(error), err=True)
         sys.exit(1)

@@ -46,7 +46,7 @@ class Applying:
 
     def __init__(self, settings: Settings, path: Path, whole: bool) -> None:
         self._path = path
-        self._loaded = load(path)
+        self._loaded = load(path, whole)
         self._whole = whole
         self._engine = make_engine(settings.database, size=1)
         self.changes: list[Change] = []

@@ -16,7 +16,7 @@ import yaml
 from pydantic import ValidationError
 
 from tamarack.core.configuration import Configuration, check
-from tamarack.core.located import Located, NotReadable, read
+from tamarack.core.located import Located, NotReadable, plain_value, read
 from tamarack.core.model import Problem, problems_of
 
 FORMAT = 1
@@ -60,7 +60,7 @@ class _Dumper(yaml.SafeDumper):
 
 
 def _text(dumper: yaml.SafeDumper, value: str) -> yaml.Node:
-    style = "|" if "\n" in value else None
+    style = "|" if "\n" in value else "'" if not isinstance(plain_value(value), str) else None
     return dumper.represent_scalar("tag:yaml.org,2002:str", value, style=style)
 
 
@@ -97,8 +97,11 @@ def write(configuration: Configuration, documents: Mapping[str, str]) -> dict[st
     return files
 
 
-def load(path: Path) -> Loaded:
-    """Read a file or a folder. Raises `NotApplicable` with every problem found."""
+def load(path: Path, whole: bool = True) -> Loaded:
+    """Read a file or a folder. Raises `NotApplicable` with every problem found.
+
+    What is not `whole` may refer to what it does not hold, like an API to a backend of the draft.
+    """
     if path.is_dir():
         names = sorted(p for p in path.rglob("*.y*ml") if "documents" not in p.relative_to(path).parts)
         root = path
@@ -108,7 +111,7 @@ def load(path: Path) -> Loaded:
         raise NotApplicable([FileProblem(str(path), 0, "", "there is no such file, or no YAML file in the folder")])
     problems: list[FileProblem] = []
     documents: dict[str, str] = {}
-    whole: dict[str, list[Any]] = {name: [] for name in _LISTS}
+    data: dict[str, list[Any]] = {name: [] for name in _LISTS}
     origin: dict[tuple[str, int], tuple[str, int, Located]] = {}
     for name in names:
         shown = str(name)
@@ -120,15 +123,15 @@ def load(path: Path) -> Loaded:
         except (OSError, UnicodeDecodeError) as error:
             problems.append(FileProblem(shown, 0, "", f"cannot be read: {error}"))
             continue
-        problems += _take(shown, located, whole, origin)
-        for place, api in enumerate(whole["apis"]):
+        problems += _take(shown, located, data, origin)
+        for place, api in enumerate(data["apis"]):
             if origin["apis", place][0] == shown:
                 problems += _documents(shown, root, located, origin["apis", place][1], api, documents)
     if problems:
         raise NotApplicable(problems)
     try:
-        configuration = Configuration.model_validate(whole)
-        found = check(configuration)
+        configuration = Configuration.model_validate(data)
+        found = check(configuration) if whole else []
     except ValidationError as error:
         found = problems_of(error)
     if found:

@@ -96,10 +96,11 @@ def _data(node: yaml.Node, path: Path, located: Located, depth: int) -> Any:
     assert isinstance(node, yaml.ScalarNode)
     if node.style in ("'", '"', "|", ">") or node.tag == "!" or node.tag.startswith("!"):
         return node.value
-    return _scalar(node.value)
+    return plain_value(node.value)
 
 
-def _scalar(text: str) -> Any:
+def plain_value(text: str) -> Any:
+    """What a scalar without quotes stands for."""
     if text in _CONSTANTS:
         return _CONSTANTS[text]
     if _INT.match(text):

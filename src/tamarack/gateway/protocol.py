@@ -130,12 +130,8 @@ class StrictProtocol(HttpToolsProtocol):  # type: ignore[misc]
     def data_received(self, data: bytes) -> None:
         if self._refused:
             return
-        if self._in_head:
-            self._head_bytes += len(data)
-            if self._head_bytes > self.head_limit:
-                self._refuse("head-too-large")
-                return
         self._unset_keepalive_if_required()
+        in_body = self._in_body
         try:
             self.parser.feed_data(data)
         except httptools.HttpParserUpgrade:
@@ -144,8 +140,13 @@ class StrictProtocol(HttpToolsProtocol):  # type: ignore[misc]
             if not self._refused:
                 self._refuse("ambiguous-request")
             return
-        if self._in_head and self._head_timer is None:
-            self._start_head_timer()
+        if self._in_head:
+            if not in_body:  # else most of it may have been the body before
+                self._head_bytes += len(data)
+            if self._head_bytes > self.head_limit:
+                self._refuse("head-too-large")
+            elif self._head_timer is None:
+                self._start_head_timer()
 
     def on_message_begin(self) -> None:
         self._stop_linger_timer()

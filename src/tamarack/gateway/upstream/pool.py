@@ -105,13 +105,21 @@ class _Connection(asyncio.Protocol):
 
     # what the parser calls
 
+    def on_message_begin(self) -> None:
+        if self.complete:
+            self.keep = False  # more than one answer to one request: none of it may reach another caller
+
     def on_header(self, name: bytes, value: bytes) -> None:
+        if self.complete:
+            return
         self.head_bytes += len(name) + len(value)
         if self.head_bytes > MOST_HEAD:
             raise ValueError("header fields are too large")
         self.headers.append((name.lower(), value))
 
     def on_headers_complete(self) -> None:
+        if self.complete:
+            return
         status = self.parser.get_status_code()
         if status < 200:
             self.headers = []
@@ -129,7 +137,8 @@ class _Connection(asyncio.Protocol):
         self._wake()
 
     def on_body(self, body: bytes) -> None:
-        if self.is_head:
+        if self.complete:
+            self.keep = False
             return
         self.body.append(body)
         self.held += len(body)

@@ -1,0 +1,109 @@
+"""The configuration as files: written and read without loss, refused with file, line and place."""
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlmodel import Session
+
+from helpers import configuration
+from tamarack.config.exchange import Applying, export_to
+from tamarack.config.files import NotApplicable, load, write
+from tamarack.core.configuration import Configuration
+from tamarack.core.difference import difference
+from tamarack.demo.seed import CONFIGURATION, shipped_configuration
+from tamarack.settings import Settings
+from tamarack.store import drafting
+
+
+def put(folder: Path, files: dict[str, str]) -> Path:
+    for name, text in files.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(text)
+    return folder
+
+
+def test_the_demos_files_read_back_as_themselves(tmp_path: Path) -> None:
+    loaded = load(CONFIGURATION)
+    assert load(put(tmp_path, write(loaded.configuration, loaded.documents))) == loaded
+
+
+_WORDS = st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), max_size=30)
+
+
+@given(
+    summary=_WORDS,
+    title=_WORDS.filter(lambda text: text.strip()),
+    label=st.from_regex(r"[A-Za-z0-9][0-9.]{0,5}", fullmatch=True),
+)
+def test_any_words_and_labels_survive_the_files(
+    tmp_path_factory: pytest.TempPathFactory, summary: str, title: str, label: str
+) -> None:
+    made = configuration(version={"version": label})
+    api = made.apis[0].model_dump() | {"title": title, "summary": summary}
+    whole = Configuration.model_validate(made.model_dump() | {"apis": [api]})
+    assert load(put(tmp_path_factory.mktemp("files"), write(whole, {}))).configuration == whole
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "words"),
+    [
+        ("backends:\n  - name: a\n    targets:\n      - address: ftp://x\n", 4, "http://"),
+        ("backends:\n  - name: a\n    tragets: []\n", 3, "not a field here"),
+        ("everywhere:\n  - kind: rate-limit\n    windows:\n      - 60 per fortnight\n", 4, "60 per fortnight"),
+        ("everywhere:\n  - kind: moat\n", 2, "'moat'"),
+        ("apis:\n  - name: a\n    title: A\n    versions:\n      - version: 1\n        base_path: /a\n        backend: b\n", 7, "no backend 'b'"),
+        ("colours: []\n", 1, "is not a field here"),
+        ("tamarack: 2\n", 1, "format 2"),
+        ("apis: 3\n", 1, "must be a list"),
+        ("backends: []\nbackends: []\n", 2, "stands twice"),
+        ("a: [\n", 2, "expected"),
+        ("apis:\n  - name: a\n    title: A\n    versions:\n      - version: 1\n        document: ../../etc/passwd\n", 6, "outside the folder"),
+    ],
+)  # fmt: skip
+def test_a_problem_in_a_file_is_told_by_file_and_line(tmp_path: Path, text: str, line: int, words: str) -> None:
+    path = put(tmp_path, {"draft.yaml": text}) / "draft.yaml"
+    with pytest.raises(NotApplicable) as caught:
+        load(path)
+    assert any(p.file == str(path) and p.line == line and words in p.message for p in caught.value.problems), str(
+        caught.value
+    )
+
+
+def test_what_was_exported_applies_without_a_difference(settings: Settings, world: object, tmp_path: Path) -> None:
+    assert "apis/sailings.yaml" in export_to(settings, tmp_path / "out")
+    with Applying(settings, tmp_path / "out", whole=True) as applying:
+        assert applying.changes == []
+
+
+def test_applying_says_the_difference_first_and_changes_nothing_unless_told(
+    settings: Settings, world: object, tmp_path: Path
+) -> None:
+    export_to(settings, tmp_path)
+    path = tmp_path / "backends.yaml"
+    path.write_text(path.read_text().replace("read_timeout_ms: 5000", "read_timeout_ms: 4000"))
+    with Applying(settings, path, whole=False) as applying:
+        assert [c.text for c in applying.changes] == ["read timeout (ms) from 5000 to 4000"]
+    with Applying(settings, path, whole=False) as applying:
+        assert applying.changes
+        applying.apply()
+    with Applying(settings, path, whole=False) as applying:
+        assert applying.changes == []
+
+
+def test_applying_is_all_or_nothing(settings: Settings, world: Session, tmp_path: Path) -> None:
+    """A file with a good backend and a product of an API that is nowhere is refused as a whole."""
+    fresh = "backends:\n  - name: fresh\n    targets: [{address: 'http://127.0.0.1:1'}]\n"
+    (tmp_path / "x.yaml").write_text(fresh + "products:\n  - {name: night, title: Night, apis: [stars]}\n")
+    with pytest.raises(NotApplicable, match="no API 'stars'"), Applying(settings, tmp_path / "x.yaml", whole=False):
+        pass
+    assert difference(drafting.load_configuration(world), shipped_configuration(7400).configuration) == []
+
+
+def test_a_part_may_refer_to_what_only_the_draft_holds(settings: Settings, world: object, tmp_path: Path) -> None:
+    export_to(settings, tmp_path)
+    path = tmp_path / "products.yaml"
+    path.write_text(path.read_text().replace("title: Fleet", "title: The fleet"))
+    with Applying(settings, path, whole=False) as applying:
+        assert [c.text for c in applying.changes] == ["title from Fleet to The fleet"]

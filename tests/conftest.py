@@ -1,0 +1,149 @@
+"""What many tests share: one PostgreSQL cluster a run, a fresh database a test, and both web applications."""
+
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from flask import Flask
+from flask.testing import FlaskClient
+from sqlalchemy import Engine
+from sqlmodel import Session
+
+from helpers import free_port, sign_in
+from tamarack.demo.seed import shipped_configuration
+from tamarack.demo.world import ORGANIZATIONS, STAFF
+from tamarack.settings import Settings
+from tamarack.start.postgres import Cluster
+from tamarack.store import drafting, rolling, subscribers
+from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.engine import make_engine
+from tamarack.store.migrate import migrate
+from tamarack.store.organization import Organization, Person
+from tamarack.store.passwords import hash_password
+from tamarack.store.staff import Staff
+
+
+@pytest.fixture(scope="session")
+def cluster() -> Iterator[Cluster]:
+    """A running cluster with a migrated template, gone with the run."""
+    home = Path(tempfile.mkdtemp(prefix="tamarack-tests-"))
+    home.chmod(0o755)
+    made = Cluster(home, free_port(), "only-for-tests")
+    made.prepare()
+    with (home / "log").open("w") as log:
+        server = subprocess.Popen([*made.server_command(), "-c", "fsync=off"], stdout=log, stderr=log)
+    try:
+        while not made.answers():
+            assert server.poll() is None, (home / "log").read_text()
+        made.make_database("template_tamarack")
+        engine = make_engine(made.url("template_tamarack"))
+        migrate(engine)
+        engine.dispose()
+        yield made
+    finally:
+        server.send_signal(2)
+        server.wait(30)
+        shutil.rmtree(home, ignore_errors=True)
+        shutil.rmtree(made.folder, ignore_errors=True)
+
+
+@pytest.fixture
+def settings(cluster: Cluster, tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Settings]:
+    """Settings of an installation of its own: a home folder and an empty, migrated database."""
+    name = f"t{abs(hash(request.node.nodeid)):x}"
+    cluster.drop_database(name)
+    cluster.make_database(name, "template_tamarack")
+    yield Settings(home=tmp_path, database_url=cluster.url(name))
+    cluster.drop_database(name)
+
+
+@pytest.fixture
+def engine(settings: Settings) -> Iterator[Engine]:
+    """The engine of the test's database."""
+    made = make_engine(settings.database)
+    yield made
+    made.dispose()
+
+
+@pytest.fixture
+def session(engine: Engine) -> Iterator[Session]:
+    """A session on the test's database."""
+    with Session(engine) as opened:
+        yield opened
+
+
+_HASHES = {person.password: hash_password(person.password) for person in (*STAFF,)}
+
+
+def _hashed(password: str) -> str:
+    if password not in _HASHES:
+        _HASHES[password] = hash_password(password)
+    return _HASHES[password]
+
+
+@pytest.fixture
+def world(session: Session) -> Session:
+    """The demo's configuration rolled out to both environments, its staff, organizations and people."""
+    loaded = shipped_configuration(7400)
+    for text in loaded.documents.values():
+        drafting.keep_document(session, text)
+    drafting.replace_all(session, COMMAND_LINE, loaded.configuration, remove_others=True)
+    for environment in ("test", "production"):
+        rolling.roll_out(session, COMMAND_LINE, environment)
+    for member in STAFF:
+        session.add(
+            Staff(email=member.email, name=member.name, role=member.role, password_hash=_hashed(member.password))
+        )
+    for described in ORGANIZATIONS:
+        session.add(Organization(name=described.name, title=described.title, kind=described.kind))
+        session.flush()
+        owner = subscribers.organization_named(session, described.name)
+        assert owner is not None
+        for person in described.people:
+            hashed = _hashed(person.password)
+            session.add(
+                Person(
+                    organization_id=owner.id, email=person.email, name=person.name, role=person.role,
+                    password_hash=hashed,
+                )
+            )  # fmt: skip
+    session.commit()
+    return session
+
+
+def _client(app: Flask) -> Iterator[FlaskClient]:
+    app.config["WTF_CSRF_ENABLED"] = False
+    with app.test_client() as client:
+        yield client
+    app.extensions["tamarack_engine"].dispose()
+
+
+@pytest.fixture
+def console(settings: Settings, world: Session) -> Iterator[FlaskClient]:
+    """The console, nobody signed in."""
+    from tamarack.console.app import make_app
+
+    yield from _client(make_app(settings))
+
+
+@pytest.fixture
+def portal(settings: Settings, world: Session) -> Iterator[FlaskClient]:
+    """The portal, nobody signed in."""
+    from tamarack.portal.app import make_app
+
+    yield from _client(make_app(settings))
+
+
+@pytest.fixture
+def admin(console: FlaskClient) -> FlaskClient:
+    """The console with the platform admin signed in."""
+    return sign_in(console, "i.marsh@skerry.example", "larch-gold-41")
+
+
+@pytest.fixture
+def lead(portal: FlaskClient) -> FlaskClient:
+    """The portal with the lead of Tern Trips signed in."""
+    return sign_in(portal, "m.tern@tern-trips.example", "island-hopper-52")

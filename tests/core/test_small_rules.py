@@ -1,0 +1,103 @@
+"""Small rules: credentials, passwords, permissions, example calls, refusals."""
+
+import json
+import shlex
+import subprocess
+import sys
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tamarack.core.credentials import LENGTH, PREFIX, digest, hint, make_key, state_of
+from tamarack.core.examples import ExampleCall, as_curl, as_javascript, as_python
+from tamarack.core.passwords import password_problem
+from tamarack.core.permissions import STAFF_ROLES, person_may, staff_may
+from tamarack.core.policies import KINDS
+from tamarack.core.refusals import REASONS
+
+
+@given(st.binary(min_size=400, max_size=400))
+def test_a_key_has_its_form_whatever_the_chance(random: bytes) -> None:
+    key = make_key(bytes(range(200)) + random)
+    assert key.startswith(PREFIX)
+    assert len(key) == len(PREFIX) + LENGTH
+    assert key[len(PREFIX) + 3 : -4] not in hint(key)
+
+
+def test_a_key_is_never_made_of_too_little_chance() -> None:
+    with pytest.raises(ValueError, match="made only"):
+        make_key(b"\xff" * 200)
+
+
+def test_the_same_key_hashes_otherwise_under_another_pepper() -> None:
+    assert digest(b"key", bytes(32)) == digest(b"key", bytes(32))
+    assert digest(b"key", bytes(32)) != digest(b"key", b"\1" * 32)
+
+
+def test_a_credential_ends_at_its_last_moment() -> None:
+    assert state_of(100.0, False, 99.9) == "in force"
+    assert state_of(100.0, False, 100.0) == "expired"
+    assert state_of(None, True, 0) == "revoked"
+
+
+@pytest.mark.parametrize(
+    ("password", "words"),
+    [("short", "at least 10"), ("aaaaaaaaaaaa", "same few"), ("mette-tern-1", "e-mail name"), ("password123", "well-known"),
+     ("x" * 300, "at most 200"), ("island-hopper-52", None)],
+)  # fmt: skip
+def test_a_password_is_held_to_rules_that_are_named(password: str, words: str | None) -> None:
+    problem = password_problem(password, "mette-tern@tern-trips.example")
+    assert (problem is None) if words is None else (problem is not None and words in problem)
+
+
+def test_only_the_platform_admin_rolls_out_to_production_and_unknown_roles_do_nothing() -> None:
+    assert [role for role in STAFF_ROLES if staff_may(role, "roll-out:production")] == ["platform-admin"]
+    assert all(staff_may(role, "see") for role in STAFF_ROLES)
+    assert not staff_may("captain", "see")
+    assert person_may("lead", "team")
+    assert not person_may("member", "team")
+
+
+CALL = ExampleCall(
+    "POST",
+    "http://127.0.0.1:9/a?b=it's",
+    {"x-skerry-key": "k'\"$x", "content-type": "application/json"},
+    '{"a": "it\'s"}',
+)
+
+
+def test_an_example_in_curl_keeps_every_character() -> None:
+    words = shlex.split(as_curl(CALL))
+    assert words[-1] == CALL.url
+    assert words[words.index("--data-raw") + 1] == CALL.body
+    assert [words[n + 1] for n, word in enumerate(words) if word == "--header"] == [
+        f"{name}: {value}" for name, value in CALL.headers.items()
+    ]
+
+
+def test_an_example_in_python_is_a_program() -> None:
+    compile(as_python(CALL), "example", "exec")
+    checked = subprocess.run([sys.executable, "-c", f"import ast; ast.parse({as_python(CALL)!r})"], check=False)
+    assert checked.returncode == 0
+
+
+def test_an_example_in_javascript_quotes_by_json() -> None:
+    assert json.dumps(CALL.url) in as_javascript(CALL)
+    assert json.dumps(CALL.body) in as_javascript(CALL)
+
+
+def test_every_reason_has_words_and_a_status_of_its_kind() -> None:
+    for code, reason in REASONS.items():
+        assert code == reason.code
+        assert 400 <= reason.status < 600
+        assert (reason.status >= 500) == (reason.by in ("backend", "platform") and reason.status >= 500)
+        assert reason.title
+        assert reason.detail.endswith(".")
+        assert reason.mend.endswith(".")
+
+
+def test_every_policy_kind_has_words_for_its_form() -> None:
+    for kind in KINDS.values():
+        for name, field in kind.model.model_fields.items():
+            assert name == "kind" or (field.title and field.description), f"{kind.kind}.{name}"

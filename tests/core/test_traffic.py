@@ -1,0 +1,73 @@
+"""Histograms and roll-ups: percentiles within one percent of exact over any split, counts exact."""
+
+from math import ceil
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tamarack.core.traffic.histogram import RELATIVE_ERROR, bucket_of, merge, percentile
+from tamarack.core.traffic.record import FIELDS, Record
+from tamarack.core.traffic.rollup import roll_up
+
+_TIMES = st.lists(st.integers(1, 600_000_000), min_size=1, max_size=200)
+
+
+def counted(times: list[int]) -> dict[int, int]:
+    histogram: dict[int, int] = {}
+    for time in times:
+        histogram[bucket_of(time)] = histogram.get(bucket_of(time), 0) + 1
+    return histogram
+
+
+@given(_TIMES, st.floats(0, 1))
+def test_a_percentile_is_within_one_percent_of_the_exact_one(times: list[int], share: float) -> None:
+    exact = sorted(times)[max(1, ceil(share * len(times))) - 1]
+    found = percentile(counted(times), share)
+    assert found is not None
+    assert abs(found - exact) <= exact * RELATIVE_ERROR * 1.0001 + 1e-9
+
+
+@given(_TIMES, st.integers(0, 200))
+def test_parts_merged_are_the_whole(times: list[int], place: int) -> None:
+    assert merge([counted(times[:place]), counted(times[place:])]) == counted(times)
+
+
+def test_of_no_calls_there_is_no_percentile() -> None:
+    assert percentile({}, 0.5) is None
+
+
+def record(at: int, total_us: int = 1000, **changes: object) -> Record:
+    values: dict[str, object] = dict.fromkeys(FIELDS, "")
+    numbers = ("backend_us", "rollout", "request_bytes", "response_bytes")
+    values |= dict.fromkeys(numbers, 0) | {"at": at, "total_us": total_us, "status": 200, "id": f"{at:x}"}
+    return Record(**(values | changes))  # type: ignore[arg-type]
+
+
+_RECORDS = st.lists(
+    st.builds(
+        record,
+        at=st.integers(0, 10**13),
+        total_us=st.integers(1, 10**7),
+        status=st.sampled_from([200, 404, 429]),
+        application=st.sampled_from(["kiosk", "counter-desk"]),
+        response_bytes=st.integers(0, 10**6),
+    ),
+    max_size=60,
+)
+
+
+@given(_RECORDS, st.integers(0, 60))
+def test_rolling_up_in_parts_gives_what_rolling_up_at_once_gives(records: list[Record], place: int) -> None:
+    parts = roll_up(records[:place])
+    for key, totals in roll_up(records[place:]).items():
+        if key in parts:
+            parts[key].merge(totals)
+        else:
+            parts[key] = totals
+    whole = roll_up(records)
+    assert parts == whole
+    for grain in ("minute", "hour"):
+        rows = {key: totals for key, totals in whole.items() if key.grain == grain}
+        assert sum(totals.calls for totals in rows.values()) == len(records)
+        assert sum(totals.total_us for totals in rows.values()) == sum(one.total_us for one in records)
+        assert all(key.start % {"minute": 60, "hour": 3600}[grain] == 0 for key in rows)

@@ -1,0 +1,204 @@
+"""A node that follows the database: rollouts and keys within a second, and serving on while it is away."""
+
+import asyncio
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import orjson
+import psycopg
+from sqlmodel import Session
+
+from gateway.test_carry import answering
+from helpers import until
+from tamarack.core.callers import CallerDirectory
+from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.traffic.record import Record
+from tamarack.gateway.carry import Gateway
+from tamarack.gateway.follow import Follower
+from tamarack.gateway.kept import FeedEntry, KeptState
+from tamarack.gateway.problem import Problems
+from tamarack.gateway.recorder import Recorder
+from tamarack.gateway.upstream.scripted import ScriptedUpstream
+from tamarack.settings import Settings
+from tamarack.store import rolling, subscribers, subscribing
+from tamarack.store.auditing import COMMAND_LINE
+from tamarack.worker.ship import ship, waiting
+
+PEPPER = bytes(range(32))
+
+
+class Followed:
+    """A node's following part, without its server."""
+
+    def __init__(self, database: str, folder: Path) -> None:
+        recorder = Recorder(folder / "spool", 1_000_000, 0.05)
+        self.gateway = Gateway(
+            "n1", "production", ScriptedUpstream(answering), recorder, Problems("http://portal.example")
+        )
+        self.directory = CallerDirectory(PEPPER, "production")
+        self.said: list[str] = []
+        kept = KeptState(folder)
+        self.follower = Follower(
+            self.gateway, self.directory, MemoryCounters(), kept, database, "http://127.0.0.1:1", self.said.append
+        )
+        self.follower.start_from_disk()
+
+    @property
+    def number(self) -> int:
+        return self.follower.position[0]
+
+    @contextmanager
+    def following(self) -> Iterator[None]:
+        loop = asyncio.new_event_loop()
+        task = loop.create_task(self.follower.run())
+
+        def work() -> None:
+            asyncio.set_event_loop(loop)
+            try:
+                loop.run_until_complete(task)
+            except asyncio.CancelledError:
+                pass
+            finally:
+                loop.close()
+
+        thread = threading.Thread(target=work)
+        thread.start()
+        try:
+            yield
+        finally:
+            loop.call_soon_threadsafe(task.cancel)
+            thread.join(10)
+
+
+def test_a_node_takes_up_rollouts_and_keys_and_says_so(settings: Settings, world: Session, tmp_path: Path) -> None:
+    node = Followed(settings.database, tmp_path / "n1")
+    with node.following():
+        until(lambda: node.number, "the first rollout")
+        owner = subscribers.organization_named(world, "tern-trips")
+        assert owner is not None
+        application = subscribing.make_application(world, COMMAND_LINE, owner, "Night Planner")
+        made = subscribing.make_credential(world, COMMAND_LINE, PEPPER, application, "production")
+        world.commit()
+        until(lambda: node.directory.find(made.value.encode()), "the new key")
+        subscribing.revoke_credential(world, COMMAND_LINE, made.credential)
+        newer = rolling.roll_out(world, COMMAND_LINE, "production")
+        world.commit()
+        until(lambda: node.number == newer.number, "the second rollout")
+
+        def revoked() -> bool:
+            found = node.directory.find(made.value.encode())
+            return found is not None and found.revoked
+
+        until(revoked, "the revocation")
+
+        def reported() -> bool:
+            world.expire_all()
+            return any(n.name == "n1" and n.rollout == newer.number for n in rolling.nodes(world, "production"))
+
+        until(reported, "the node's report")
+
+
+def test_a_node_starts_without_the_database_from_what_it_kept(
+    settings: Settings, world: Session, tmp_path: Path
+) -> None:
+    owner = subscribers.organization_named(world, "tern-trips")
+    assert owner is not None
+    application = subscribing.make_application(world, COMMAND_LINE, owner, "Night Planner")
+    made = subscribing.make_credential(world, COMMAND_LINE, PEPPER, application, "production")
+    world.commit()
+    first = Followed(settings.database, tmp_path / "n1")
+    with first.following():
+        until(lambda: first.directory.find(made.value.encode()) and first.number, "the key and the rollout")
+    again = Followed("postgresql://nobody:x@127.0.0.1:1/none", tmp_path / "n1")
+    assert again.gateway.serving is not None
+    assert again.number == first.number
+    assert again.directory.find(made.value.encode()) is not None
+    with again.following():
+        until(lambda: any("serving on" in line for line in again.said), "the note that the database is away")
+    everything = b"".join(path.read_bytes() for path in (tmp_path / "n1").glob("*.json*"))
+    assert made.value.encode() not in everything
+
+
+def test_a_rollout_that_cannot_be_read_leaves_the_last_one_serving(
+    settings: Settings, world: Session, tmp_path: Path
+) -> None:
+    node = Followed(settings.database, tmp_path / "n1")
+    with node.following():
+        until(lambda: node.number, "the first rollout")
+        good = node.number
+        with psycopg.connect(settings.database, autocommit=True) as connection:
+            connection.execute(
+                "INSERT INTO rollout (environment, configuration, snapshot, note, made_by, made_at)"
+                " VALUES ('production', '{}', '{\"schema_version\": 99}', '', 'x', now())"
+            )
+            connection.execute("NOTIFY tamarack")
+
+        def complained() -> bool:
+            world.expire_all()
+            return any("cannot be read" in n.problem for n in rolling.nodes(world))
+
+        until(complained, "the report of the problem")
+        assert node.number == good
+
+
+def test_a_database_that_is_behind_what_was_kept_is_followed_from_its_start(
+    settings: Settings, world: Session, tmp_path: Path
+) -> None:
+    kept = KeptState(tmp_path / "n1")
+    digest = "ab" * 24
+    kept.keep_feed([FeedEntry(99, "credential", "old", {"application": "a", "digest": digest})])
+    node = Followed(settings.database, tmp_path / "n1")
+    assert len(node.directory) == 1
+    with node.following():
+        until(lambda: len(node.directory) == 0 and node.number, "the start over")
+
+
+def test_a_kept_log_cut_off_in_the_middle_is_read_up_to_there(tmp_path: Path) -> None:
+    kept = KeptState(tmp_path)
+    entries = [FeedEntry(n, "application", f"a{n}", {"name": "x"}) for n in (1, 2)]
+    kept.keep_feed(entries)
+    kept.keep_feed([FeedEntry(3, "application", "a1", None)])
+    path = tmp_path / "callers.jsonl"
+    path.write_bytes(path.read_bytes() + b'[4, "appl')
+    assert kept.feed() == [entries[1], FeedEntry(3, "application", "a1", None)]
+    (tmp_path / "snapshot.json").write_text("{")
+    assert kept.snapshot() is None
+
+
+def record(id: str) -> tuple[object, ...]:
+    row = dict.fromkeys(Record._fields, "")
+    numbers = ("total_us", "backend_us", "rollout", "request_bytes", "response_bytes")
+    return tuple((row | dict.fromkeys(numbers, 1) | {"id": id, "at": 1_790_000_000_000_000, "status": 200}).values())
+
+
+def test_records_wait_on_disk_and_are_taken_in_once(settings: Settings, tmp_path: Path) -> None:
+    recorder = Recorder(tmp_path / "nodes/n1/spool", 1_000_000, 0.05)
+    for place in range(5):
+        recorder.add(record(f"c{place}"))
+    recorder.flush()
+    recorder.flush()
+    files = waiting(tmp_path / "nodes")
+    assert len(files) == 1
+    again = files[0].read_bytes()
+    said: list[str] = []
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        assert ship(connection, files[0], said.append) == 5
+        files[0].write_bytes(again)
+        assert ship(connection, files[0], said.append) == 0
+        assert connection.execute('SELECT count(*) FROM "call"').fetchone() == (5,)
+        files[0].write_bytes(orjson.dumps([["too", "short"]]))
+        assert ship(connection, files[0], said.append) == 0
+    assert "set aside" in said[0]
+    assert waiting(tmp_path / "nodes") == []
+    assert list((tmp_path / "nodes/n1/spool/broken").iterdir())
+
+
+def test_a_full_spool_drops_and_counts_and_never_raises(tmp_path: Path) -> None:
+    recorder = Recorder(tmp_path, 10, 0.05)
+    recorder.add(record("a"))
+    recorder.flush()
+    recorder.add(record("b"))
+    recorder.flush()
+    assert recorder.dropped == 1

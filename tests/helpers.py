@@ -1,0 +1,66 @@
+"""Small tools of the tests."""
+
+import socket
+import time
+from collections.abc import Callable
+from typing import Any
+
+from flask.testing import FlaskClient
+
+from tamarack.core.configuration import Configuration
+
+
+def free_port() -> int:
+    """A port that nothing listens on."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def sign_in(client: FlaskClient, email: str, password: str) -> FlaskClient:
+    """Sign in, and make sure that it worked."""
+    answer = client.post("/sign-in", data={"email": email, "password": password})
+    assert answer.status_code == 303, answer.text
+    return client
+
+
+def until(ready: Callable[[], Any], what: str, seconds: float = 20) -> Any:
+    """Ask again and again until something holds; fails, saying what did not come, when it never does."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        found = ready()
+        if found:
+            return found
+        time.sleep(0.02)
+    raise AssertionError(f"{what} did not happen within {seconds} s")
+
+
+def configuration(**changes: Any) -> Configuration:
+    """A small configuration: Sailings 2 behind a key, in one product with one plan; parts can be replaced."""
+    version: dict[str, Any] = {
+        "version": "2",
+        "base_path": "/sailings/v2",
+        "backend": "timetable",
+        "policies": [{"kind": "api-key", "header": "x-skerry-key", "query": "key"}],
+        "operations": [
+            {"call": "get /sailings"},
+            {"call": "post /sailings"},
+            {"call": "get /sailings/{id}"},
+            {"call": "get /ports", "policies": [{"kind": "open"}]},
+        ],
+    }
+    version.update(changes.pop("version", {}))
+    whole: dict[str, Any] = {
+        "backends": [{"name": "timetable", "targets": [{"address": "http://127.0.0.1:9"}]}],
+        "apis": [{"name": "sailings", "title": "Sailings", "versions": [version]}],
+        "products": [
+            {
+                "name": "passage",
+                "title": "Passage",
+                "apis": ["sailings"],
+                "plans": [{"name": "skiff", "title": "Skiff", "limits": ["1000 per second"]}],
+            }
+        ],
+    }
+    whole.update(changes)
+    return Configuration.model_validate(whole)

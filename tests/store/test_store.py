@@ -1,0 +1,210 @@
+"""What lasts: migrations, the draft and its undoing, rollouts, the feed, recorded batches."""
+
+from datetime import UTC, datetime, timedelta
+
+import psycopg
+import pytest
+from sqlalchemy import Engine, text
+from sqlmodel import Session, select
+
+from core.test_traffic import record
+from tamarack.core.configuration import Backend
+from tamarack.settings import Settings
+from tamarack.store import drafting, feeding, rolling, subscribers, subscribing, watching
+from tamarack.store.application import Application
+from tamarack.store.auditing import COMMAND_LINE, latest
+from tamarack.store.migrate import drift, migrate
+from tamarack.store.organization import Organization
+from tamarack.store.recording import drop_partitions, make_partitions, rebuild_rollups, take_in
+from tamarack.store.rollout import FeedItem
+from tamarack.store.subscribing import NotPossible
+
+
+def backend(name: str = "timetable", ms: int = 1000) -> Backend:
+    return Backend.model_validate({"name": name, "targets": [{"address": "http://127.0.0.1:1"}], "read_timeout_ms": ms})
+
+
+def test_the_migrations_lead_to_the_tables_and_can_run_again(engine: Engine) -> None:
+    migrate(engine)
+    assert drift(engine) == []
+
+
+def test_an_edit_can_be_undone_until_someone_edits_again(session: Session) -> None:
+    first = drafting.save(session, COMMAND_LINE, "backend", "timetable", backend(), "added")
+    second = drafting.save(session, COMMAND_LINE, "backend", "timetable", backend(ms=2000), "slower")
+    assert first is not None
+    assert second is not None
+    assert second.id is not None
+    assert first.id is not None
+    with pytest.raises(drafting.EditedMeanwhile):
+        drafting.undo(session, COMMAND_LINE, first.id)
+    drafting.undo(session, COMMAND_LINE, second.id)
+    assert drafting.load_configuration(session).backends == (backend(),)
+    with pytest.raises(LookupError):
+        drafting.undo(session, COMMAND_LINE, second.id)
+    drafting.undo(session, COMMAND_LINE, first.id)
+    assert drafting.load_configuration(session).backends == ()
+
+
+def test_an_edit_on_an_old_revision_is_refused_and_loses_nothing(session: Session) -> None:
+    drafting.save(session, COMMAND_LINE, "backend", "timetable", backend(), "added", expected=0)
+    drafting.save(session, COMMAND_LINE, "backend", "timetable", backend(ms=2000), "slower", expected=1)
+    with pytest.raises(drafting.EditedMeanwhile, match="command line"):
+        drafting.save(session, COMMAND_LINE, "backend", "timetable", backend(ms=3000), "mine", expected=1)
+    assert drafting.load_configuration(session).backends == (backend(ms=2000),)
+
+
+def test_saving_what_is_there_already_is_no_change(session: Session) -> None:
+    drafting.save(session, COMMAND_LINE, "backend", "timetable", backend(), "added")
+    mark = drafting.mark(session)
+    assert drafting.save(session, COMMAND_LINE, "backend", "timetable", backend(), "again") is None
+    assert drafting.mark(session) == mark
+
+
+def test_a_rollout_is_numbered_and_brings_back_what_ran(world: Session) -> None:
+    before = rolling.running(world, "production")
+    assert before is not None
+    assert before.number is not None
+    drafting.save(world, COMMAND_LINE, "product", "fleet", None, "removed")
+    newer = rolling.roll_out(world, COMMAND_LINE, "production")
+    assert newer.number is not None
+    assert newer.number > before.number
+    back = rolling.roll_back(world, COMMAND_LINE, before.number)
+    assert back.back_to == before.number
+    assert back.snapshot == before.snapshot
+    assert rolling.running_configuration(world, "production").product("fleet") is not None
+    assert rolling.before(world, newer) == before
+
+
+def test_a_draft_with_problems_is_not_rolled_out(world: Session) -> None:
+    drafting.save(world, COMMAND_LINE, "backend", "timetable", None, "removed")
+    with pytest.raises(rolling.NotFit, match="no backend 'timetable'"):
+        rolling.roll_out(world, COMMAND_LINE, "test")
+
+
+def make_application(session: Session) -> Application:
+    owner = subscribers.organization_named(session, "tern-trips")
+    assert owner is not None
+    return subscribing.make_application(session, COMMAND_LINE, owner, "Night Planner")
+
+
+def test_the_feed_holds_the_newest_state_in_an_order_without_gaps(world: Session) -> None:
+    application = make_application(world)
+    offered = rolling.running_configuration(world, "production")
+    made = subscribing.make_credential(world, COMMAND_LINE, bytes(32), application, "production")
+    subscription = subscribing.subscribe(world, COMMAND_LINE, offered, application, "passage", "skiff", "production")
+    subscribing.revoke_credential(world, COMMAND_LINE, made.credential)
+    subscribing.set_subscription_state(world, COMMAND_LINE, subscription, "paused")
+    items = {item.key: item for item in world.exec(select(FeedItem))}
+    assert items[made.credential.id].body is not None
+    assert items[made.credential.id].body["revoked"] is True  # type: ignore[index]
+    assert items[subscription.id].body["state"] == "paused"  # type: ignore[index]
+    assert sorted(item.seq for item in items.values())[-1] == 5
+    assert made.value not in str([item.body for item in items.values()])
+
+
+def test_pausing_an_organization_reaches_each_of_its_applications(world: Session) -> None:
+    application = make_application(world)
+    owner = world.get(Organization, application.organization_id)
+    assert owner is not None
+    subscribing.set_organization_active(world, COMMAND_LINE, owner, False)
+    item = world.get(FeedItem, ("application", application.id))
+    assert item is not None
+    assert item.body is not None
+    assert item.body["paused"] is True
+
+
+def test_two_writers_of_the_feed_cannot_leave_a_gap_that_is_filled_later(engine: Engine, world: Session) -> None:
+    """A number is given out only when every lower one is committed."""
+    application = make_application(world)
+    with Session(engine) as other:
+        other.connection().execute(text("SET lock_timeout = '200ms'"))
+        organization = Organization(name="other", title="Other")
+        other.add(organization)
+        other.flush()
+        stranger = Application(organization_id=organization.id, name="x", title="X")
+        other.add(stranger)
+        other.flush()
+        with pytest.raises(Exception, match="lock timeout"):
+            feeding.publish_application(other, stranger)
+        other.rollback()
+    world.commit()
+    assert application.id
+
+
+def test_subscribing_twice_or_to_what_is_not_offered_is_refused(world: Session) -> None:
+    application = make_application(world)
+    offered = rolling.running_configuration(world, "production")
+    subscribing.subscribe(world, COMMAND_LINE, offered, application, "passage", "skiff", "production")
+    with pytest.raises(NotPossible, match="already has a subscription"):
+        subscribing.subscribe(world, COMMAND_LINE, offered, application, "passage", "cutter", "production")
+    with pytest.raises(NotPossible, match="not offered"):
+        subscribing.subscribe(world, COMMAND_LINE, offered, application, "passage", "yacht", "production")
+    with pytest.raises(NotPossible, match="already has an application"):
+        make_application(world)
+
+
+def test_every_change_is_in_the_audit_log_and_no_credential_is(world: Session) -> None:
+    application = make_application(world)
+    made = subscribing.make_credential(world, COMMAND_LINE, bytes(32), application, "test")
+    world.flush()
+    entries = latest(world, most=200)
+    assert {"make application", "make credential", "roll out", "draft"} <= {entry.action for entry in entries}
+    assert made.value not in str([entry.details for entry in entries])
+
+
+NOW = datetime(2026, 11, 23, 10, 30, tzinfo=UTC)
+
+
+def calls(many: int, mark: str = "", **changes: object) -> list[object]:
+    at = int(NOW.timestamp() * 1_000_000)
+    return [
+        record(at + place * 1000, 1000 + place, id=f"{(at + place) // 1000:011x}{place:09x}{mark}", environment="production",
+               api="sailings", application="kiosk", **changes)
+        for place in range(many)
+    ]  # fmt: skip
+
+
+def test_a_batch_that_comes_twice_counts_once(settings: Settings, session: Session) -> None:
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        assert take_in(connection, "b1", "n", calls(40))  # type: ignore[arg-type]
+        assert not take_in(connection, "b1", "n", calls(40))  # type: ignore[arg-type]
+        assert take_in(connection, "b2", "n", calls(2, "x", status=429, reason="over-rate"))  # type: ignore[arg-type]
+    span = watching.Span(NOW - timedelta(hours=1), NOW + timedelta(hours=1), {"environment": "production"})
+    found = watching.totals(session, span)
+    assert (found.calls, found.answered, found.refused, found.failed) == (42, 40, 2, 0)
+    assert [one.calls for one in watching.refusals(session, span)] == [2]
+    half = found.percentile(0.5)
+    assert half is not None
+    assert abs(half - 1020) < 15
+
+
+def test_roll_ups_made_anew_from_the_calls_are_the_same(settings: Settings) -> None:
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        for batch in range(3):
+            take_in(connection, f"b{batch}", "n", calls(30, str(batch)))  # type: ignore[arg-type]
+        query = "SELECT * FROM rollup ORDER BY grain, start, status"
+        before = connection.execute(query).fetchall()
+        assert rebuild_rollups(connection, NOW.replace(minute=0), NOW + timedelta(hours=2)) == 90
+        assert connection.execute(query).fetchall() == before
+        assert sum(before[0][-1]) == 90
+
+
+def test_partitions_are_made_and_dropped_by_the_day(settings: Settings) -> None:
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        make_partitions(connection, NOW.date() - timedelta(days=2), NOW.date())
+        make_partitions(connection, NOW.date(), NOW.date())
+        assert drop_partitions(connection, NOW.date()) == ["call_20261121", "call_20261122"]
+
+
+def test_a_call_is_found_by_its_id_and_lists_page_by_key(settings: Settings, session: Session) -> None:
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        take_in(connection, "b1", "n", calls(30))  # type: ignore[arg-type]
+    first = watching.calls(session, watching.CallFilter(environment="production"), most=20)
+    rest = watching.calls(session, watching.CallFilter(environment="production"), (first[-1].at, first[-1].id), most=20)
+    assert len({call.id for call in [*first, *rest]}) == 30
+    found = watching.find_call(session, first[3].id)
+    assert found is not None
+    assert found.id == first[3].id
+    assert watching.find_call(session, "not-an-id") is None
+    assert watching.calls(session, watching.CallFilter(path="100%")) == []
