@@ -116,8 +116,7 @@ def world(session: Session) -> Session:
 
 def _client(app: Flask) -> Iterator[FlaskClient]:
     app.config["WTF_CSRF_ENABLED"] = False
-    with app.test_client() as client:
-        yield client
+    yield app.test_client()
     app.extensions["tamarack_engine"].dispose()
 
 

@@ -1,0 +1,258 @@
+"""Publishing in the console: backend, import, call path, review, rollout, rollback."""
+
+import re
+
+import pytest
+from flask.testing import FlaskClient
+from sqlmodel import Session
+
+from helpers import sign_in
+from tamarack.store import drafting, rolling
+
+GOOD = """
+openapi: 3.0.3
+info: {title: Berths, version: "1"}
+servers: [{url: "https://berths.skerry.example/v1"}]
+paths:
+  /berths:
+    get: {summary: List the berths, responses: {"200": {description: ok}}}
+  /berths/{id}:
+    parameters: [{name: id, in: path, required: true, schema: {type: string}}]
+    get: {summary: One berth, responses: {"200": {description: ok}}}
+"""
+
+
+def save_import(client: FlaskClient, **changes: str) -> object:
+    typed = {"source": "document", "text": GOOD, "backend": "timetable", "act": "save"} | changes
+    return client.post("/apis/new/", data=typed)
+
+
+def test_a_backend_is_added_tested_changed_and_removed(admin: FlaskClient) -> None:
+    typed = {"name": "berths", "targets": "http://127.0.0.1:1/base test\nhttp://127.0.0.1:2", "connect_timeout_ms": "500",
+             "read_timeout_ms": "900", "act": "test"}  # fmt: skip
+    tested = admin.post("/backends/new", data=typed)
+    assert "TCP, failed" in tested.text
+    assert "http://127.0.0.1:1/base test" in tested.text
+    assert admin.get("/backends/berths").status_code == 404
+    assert admin.post("/backends/new", data=typed | {"act": "save"}).status_code == 303
+    page = admin.get("/backends/berths").text
+    assert "http://127.0.0.1:1/base test" in page
+    wrong = admin.post(
+        "/backends/berths", data=typed | {"targets": "ftp://x", "read_timeout_ms": "soon", "act": "save"}
+    )
+    assert wrong.status_code == 422
+    assert "line 1" in wrong.text
+    assert "ftp://x" in wrong.text
+    assert "is not a whole number" in wrong.text
+    assert admin.post("/backends/berths/remove", follow_redirects=True).status_code == 200
+    assert admin.get("/backends/berths").status_code == 404
+
+
+def test_a_backend_in_use_is_not_removed(admin: FlaskClient) -> None:
+    answer = admin.post("/backends/timetable/remove", follow_redirects=True)
+    assert "stands behind Sailings 1, Sailings 2" in answer.text
+    assert admin.get("/backends/timetable").status_code == 200
+
+
+def test_a_document_is_shown_as_understood_before_it_is_saved(admin: FlaskClient) -> None:
+    read = admin.post("/apis/new/", data={"source": "document", "text": GOOD, "act": "read"})
+    assert "2 operations" in read.text
+    assert 'value="Berths"' in read.text
+    assert 'value="/berths/v1"' in read.text
+    assert "No problems found" in read.text
+    assert admin.get("/apis/berths/1/").status_code == 404
+    assert save_import(admin).status_code == 303  # type: ignore[attr-defined]
+    assert "/berths/{id}" in admin.get("/apis/berths/1/").text
+
+
+def test_a_broken_document_loses_nothing_that_was_typed(admin: FlaskClient) -> None:
+    answer = save_import(admin, text="openapi: 3.0.3\npaths: [", title="My berths", base_path="/mine")
+    assert answer.status_code == 200  # type: ignore[attr-defined]
+    for kept in ("paths: [", "My berths", "/mine", "cannot be read"):
+        assert kept in answer.text  # type: ignore[attr-defined]
+    assert admin.get("/apis/my-berths/1/").status_code == 404
+
+
+def test_an_import_that_does_not_fit_says_where(admin: FlaskClient) -> None:
+    taken = save_import(admin, base_path="/sailings/v2")
+    assert taken.status_code == 422  # type: ignore[attr-defined]
+    assert "already the base path of Sailings 2" in taken.text  # type: ignore[attr-defined]
+    unknown = save_import(admin, backend="nowhere")
+    assert "no backend" in unknown.text  # type: ignore[attr-defined]
+
+
+def test_importing_again_under_the_same_name_makes_another_version(admin: FlaskClient) -> None:
+    save_import(admin)
+    assert save_import(admin, version="2", base_path="/berths/v2").status_code == 303  # type: ignore[attr-defined]
+    assert "Other versions" in admin.get("/apis/berths/2/").text
+
+
+def test_a_bare_backend_is_passed_through(admin: FlaskClient) -> None:
+    typed = {
+        "source": "bare",
+        "name": "raw",
+        "title": "Raw",
+        "version": "1",
+        "base_path": "/raw",
+        "backend": "fares",
+        "act": "save",
+    }
+    assert admin.post("/apis/new/", data=typed).status_code == 303
+    assert "/*" in admin.get("/apis/raw/1/").text
+
+
+def test_an_address_that_may_not_be_reached_is_not_fetched(admin: FlaskClient) -> None:
+    answer = admin.post(
+        "/apis/new/", data={"source": "document", "address": "http://169.254.169.254/x", "act": "fetch"}
+    )
+    assert "may not be reached from here" in answer.text
+
+
+POLICIES = "/apis/sailings/2/policies"
+
+
+def place(client: FlaskClient, **fields: str) -> object:
+    return client.post(f"{POLICIES}/save", data={"level": "api", "old_name": ""} | fields)
+
+
+def test_a_policy_is_placed_changed_undone_and_shown_as_draft(admin: FlaskClient, world: Session) -> None:
+    typed = {"kind": "rate-limit", "name": "daily", "windows": "500 per day", "by": "caller", "revision": "1"}
+    assert place(admin, **typed).status_code == 303  # type: ignore[attr-defined]
+    page = admin.get("/apis/sailings/2/?operation=get+/sailings").text
+    assert re.search(r"<b>Daily</b>500 / day\s*<i>draft</i>", page)
+    assert "1 change <span>not rolled out" in page
+    assert "Each caller may call 500 times a day." in page
+    change = re.search(r"/undo/(\d+)", page)
+    assert change is not None
+    assert admin.post(f"/undo/{change[1]}").status_code == 303
+    assert drafting.load_configuration(world) == rolling.running_configuration(world, "production")
+
+
+@pytest.mark.parametrize(
+    ("fields", "words"),
+    [
+        ({"kind": "rate-limit", "name": "x", "windows": "many per day", "by": "caller"}, "write it like"),
+        ({"kind": "rate-limit", "name": "steady", "windows": "5 per day", "by": "caller"}, "choose another name"),
+        ({"kind": "api-key", "name": "k", "header": "a b", "query": ""}, "is not a header field name"),
+        ({"kind": "body-size", "name": "size", "at_most": "much"}, "is not a size"),
+    ],
+)
+def test_a_policy_that_cannot_hold_stays_in_its_form_with_the_mend(
+    admin: FlaskClient, fields: dict[str, str], words: str
+) -> None:
+    answer = place(admin, **fields)
+    assert answer.status_code == 422  # type: ignore[attr-defined]
+    assert words in answer.text.replace("&#39;", "'")  # type: ignore[attr-defined]
+    checked = admin.post(f"{POLICIES}/check", data={"level": "api", **fields})
+    assert words in checked.text.replace("&#39;", "'")
+
+
+def test_the_form_says_the_rule_in_words_while_it_is_typed(admin: FlaskClient) -> None:
+    typed = {"level": "api", "kind": "rate-limit", "name": "daily", "windows": "5 per day", "by": "address"}
+    assert "From each address one may call 5 times a day." in admin.post(f"{POLICIES}/check", data=typed).text
+
+
+def test_two_people_on_one_policy_do_not_overwrite_each_other(admin: FlaskClient) -> None:
+    typed = {"kind": "rate-limit", "name": "daily", "windows": "500 per day", "by": "caller", "revision": "1"}
+    place(admin, **typed)
+    place(admin, **(typed | {"name": "weekly", "windows": "9 per day"}))
+    assert "was changed by i.marsh@skerry.example meanwhile" in admin.get("/apis/sailings/2/").text
+
+
+def test_a_policy_is_copied_to_every_operation_moved_and_removed(admin: FlaskClient, world: Session) -> None:
+    policy = {"level": "api", "policy": "steady"}
+    admin.post(f"{POLICIES}/copy", data=policy)
+    world.expire_all()
+    version = drafting.load_configuration(world).api("sailings").version("2")  # type: ignore[union-attr]
+    assert version is not None
+    assert all([p.name for p in o.policies].count("steady") == 1 for o in version.operations)
+    place(admin, kind="rate-limit", name="daily", windows="500 per day", by="caller")
+    admin.post(f"{POLICIES}/move", data={"level": "api", "policy": "daily"})
+    admin.post(f"{POLICIES}/remove", data={"level": "operation", "operation": "get /ports", "policy": "open"})
+    world.expire_all()
+    version = drafting.load_configuration(world).api("sailings").version("2")  # type: ignore[union-attr]
+    assert version is not None
+    assert [p.name for p in version.policies] == ["api-key", "daily", "steady"]
+    ports = version.operation("get /ports")
+    assert ports is not None
+    assert [p.kind for p in ports.policies] == ["rate-limit"]
+
+
+def test_review_shows_words_risks_and_files_and_rolls_out_what_was_seen(admin: FlaskClient, world: Session) -> None:
+    place(admin, kind="rate-limit", name="daily", windows="500 per day", by="caller")
+    page = admin.get("/review").text
+    assert "Rate limit ‘daily’: 500 / day" in page
+    assert re.search(r'<span class="plus">\+ +- 500 per day</span>', page)
+    assert "get /ports is open to anyone" in page
+    mark = re.search(r'name="mark" value="([^"]+)"', page)
+    assert mark is not None
+    place(admin, kind="rate-limit", name="hourly", windows="100 per hour", by="caller")
+    stale = admin.post("/review", data={"environment": "production", "mark": mark[1]}, follow_redirects=True)
+    assert "was edited after this page was made" in stale.text
+    mark = re.search(r'name="mark" value="([^"]+)"', admin.get("/review").text)
+    assert mark is not None
+    rolled = admin.post("/review", data={"environment": "production", "mark": mark[1], "note": "more"})
+    assert rolled.status_code == 303
+    assert "runs now" in admin.get(rolled.location).text
+    assert "The draft says what production runs" in admin.get("/review").text
+    assert "2 changes" in admin.get("/review?environment=test").text
+    back = admin.post("/rollouts/2/back", follow_redirects=True)
+    assert "back to rollout 2" in back.text
+
+
+def test_products_and_plans_are_kept_and_guarded(admin: FlaskClient) -> None:
+    wrong = {"name": "liner", "title": "Liner", "limits": "fast", "approval": "person", "old_name": ""}
+    assert "is not a limit" in admin.post("/plans/passage/plan", data=wrong).text
+    assert admin.post("/plans/passage/plan", data=wrong | {"limits": "50 per second"}).status_code == 303
+    assert "by a person" in admin.get("/plans/").text
+    assert admin.post("/plans/new", data={"name": "night", "title": "Night", "apis": "fares"}).status_code == 303
+    doubled = admin.post("/plans/new", data={"name": "night", "title": "Night"})
+    assert "there is a product" in doubled.text
+    assert "is part of Night, Passage" in admin.post("/apis/fares/remove", follow_redirects=True).text
+
+
+def test_the_palette_finds_apis_operations_and_pages(admin: FlaskClient) -> None:
+    assert "operation of Sailings 2" in admin.get("/find?q=board").text
+    assert "/apis/fares/1/" in admin.get("/find?q=fares").text
+    assert "/subscribers/tern-trips" in admin.get("/find?q=tern").text
+    assert "Nothing is called ‘zzz’" in admin.get("/find?q=zzz").text
+
+
+def test_what_is_typed_is_never_markup(admin: FlaskClient) -> None:
+    typed = {"title": "<b>x</b>", "summary": "<script>alert(1)</script>", "owner": "", "base_path": "/sailings/v2",
+             "backend": "timetable", "state": "published"}  # fmt: skip
+    assert admin.post("/apis/sailings/2/description", data=typed).status_code == 303
+    for path in ("/apis/", "/apis/sailings/2/", "/review", "/find?q=%3Cb"):
+        text = admin.get(path).text
+        assert "<script>alert" not in text
+        assert "<b>x</b>" not in text
+
+
+def test_the_draft_is_downloaded_as_its_files(admin: FlaskClient) -> None:
+    import io
+    import zipfile
+
+    names = zipfile.ZipFile(io.BytesIO(admin.get("/settings/export").data)).namelist()
+    assert {"tamarack.yaml", "backends.yaml", "apis/sailings.yaml", "documents/sailings-2.yaml"} <= set(names)
+
+
+def test_an_empty_installation_leads_to_the_first_step(settings: object, session: Session) -> None:
+    from tamarack.console.app import make_app
+    from tamarack.settings import Settings
+    from tamarack.store.passwords import hash_password
+    from tamarack.store.staff import Staff
+
+    assert isinstance(settings, Settings)
+    session.add(
+        Staff(email="a@skerry.example", name="A", role="platform-admin", password_hash=hash_password("first-of-all-1"))
+    )
+    session.commit()
+    app = make_app(settings)
+    app.config["WTF_CSRF_ENABLED"] = False
+    client = sign_in(app.test_client(), "a@skerry.example", "first-of-all-1")
+    for path, words in (("/", "Add the first backend"), ("/apis/", "No API yet"), ("/apis/new/", "First, a backend"),
+                        ("/backends/", "Add the first backend"), ("/plans/", "No product yet"), ("/nodes", "No node has reported yet"),
+                        ("/subscribers/", "No organization yet"), ("/traffic/", "No calls in this span"), ("/traffic/calls", "No calls"),
+                        ("/review", "nothing runs yet")):  # fmt: skip
+        assert words in client.get(path).text, path
+    app.extensions["tamarack_engine"].dispose()

@@ -1,0 +1,65 @@
+"""Traffic in the console: the overview, the list of calls, and the story of one."""
+
+from datetime import UTC, datetime, timedelta
+
+import psycopg
+import pytest
+from flask.testing import FlaskClient
+
+from core.test_traffic import record
+from tamarack.settings import Settings
+from tamarack.store.recording import take_in
+
+
+@pytest.fixture
+def traffic(settings: Settings) -> str:
+    """Ninety calls of the last minutes, ten of them refused; returns the id of one that was."""
+    start = datetime.now(UTC) - timedelta(minutes=3)
+    made = []
+    for place in range(90):
+        at = start + timedelta(seconds=place)
+        refused = place % 9 == 0
+        made.append(
+            record(
+                int(at.timestamp() * 1_000_000), 20_000, id=f"{int(at.timestamp() * 1000):011x}abc{place:06x}",
+                environment="production", api="sailings", version="2", operation="get /sailings", method="GET",
+                path="/sailings/v2/sailings", application="kiosk", organization="ticket-office", plan="passage/cutter",
+                status=429 if refused else 200, reason="over-plan" if refused else "", rollout=2,
+            )
+        )  # fmt: skip
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        take_in(connection, "b", "production-1", made)
+    return made[9].id
+
+
+def test_the_overview_counts_calls_and_names_the_reasons(admin: FlaskClient, traffic: str) -> None:
+    page = admin.get("/traffic/?span=hour").text
+    assert "<dd>90<small>" in page
+    assert "11\u202f%" in page
+    assert "over-plan" in page
+    assert "kiosk" in page
+    assert "20\u202fms" in page
+    live = admin.get("/traffic/?span=hour&part=live&api=sailings").text
+    assert "<html" not in live
+    assert "data-points" in live
+
+
+def test_calls_are_filtered_and_one_is_found_by_its_id(admin: FlaskClient, traffic: str) -> None:
+    refused = admin.get("/traffic/calls?outcome=refused").text
+    assert refused.count("data-href") == 10
+    assert admin.get("/traffic/calls?status=2xx&path=sailings").text.count("data-href") == 50
+    assert "Older" in admin.get("/traffic/calls").text
+    assert admin.get("/traffic/calls?api=fares").text.count("data-href") == 0
+    found = admin.get(f"/traffic/calls?id={traffic}")
+    assert found.location.endswith(traffic)
+    story = admin.get(found.location).text
+    assert "The plan&#39;s limit is used up" in story or "the plan&#39;s limit is used up" in story
+    assert "change to a plan that allows more" in story
+    assert "What holds there now" in story
+    assert f"/traffic/calls/{traffic}" in admin.get(f"/find?q={traffic}").text
+
+
+def test_a_call_that_is_not_there_says_so(admin: FlaskClient) -> None:
+    assert "is recorded" in admin.get("/traffic/calls?id=0000").text
+    assert admin.get("/traffic/calls/0123456789abcdef").status_code == 404
+    assert admin.get("/traffic/calls?after=nonsense&first=nonsense").status_code == 200

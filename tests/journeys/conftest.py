@@ -1,0 +1,137 @@
+"""The running programs, started as a person starts them, and a real browser on them."""
+
+import os
+import re
+import signal
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from helpers import free_port, until
+
+ROOT = Path(__file__).parents[2]
+CHROMIUM = "/usr/bin/chromium"
+expect.set_options(timeout=15_000)
+
+
+def port_base() -> int:
+    """A base above which the ports that are used are free, as far as one can tell."""
+    return free_port() // 100 * 100 if free_port() < 60_000 else 20_000
+
+
+@dataclass
+class Installation:
+    """A running installation."""
+
+    base: int
+    home: Path
+    process: subprocess.Popen[str]
+    log: Path
+
+    @property
+    def console(self) -> str:
+        return f"http://127.0.0.1:{self.base}"
+
+    @property
+    def portal(self) -> str:
+        return f"http://127.0.0.1:{self.base + 1}"
+
+    @property
+    def production(self) -> str:
+        return f"http://127.0.0.1:{self.base + 2}"
+
+    def pids(self) -> dict[str, int]:
+        """The running programs."""
+        return {path.stem: int(path.read_text().split()[0]) for path in (self.home / "run").glob("*.pid")}
+
+
+def start(home: Path, base: int, *options: str, ready: bool = True) -> Installation:
+    """Start an installation; waits until it says that it is ready."""
+    log = home.with_name(home.name + ".log")
+    environment = os.environ | {"TAMARACK_DEMO_DAYS": "1", "PYTHONPATH": str(ROOT / "src")}
+    command = [sys.executable, "-m", "tamarack", "start", "--home", str(home), "--port-base", str(base), *options]
+    with log.open("a") as out:
+        process = subprocess.Popen(command, stdout=out, stderr=out, text=True, env=environment, cwd=ROOT)
+    made = Installation(base, home, process, log)
+    if ready:
+        many = log.read_text().count("Tamarack is ready")
+        until(
+            lambda: log.read_text().count("Tamarack is ready") > many or process.poll() is not None,
+            f"the start: {log.read_text()}",
+            120,
+        )
+        assert process.poll() is None, log.read_text()
+    return made
+
+
+def stop(installation: Installation) -> None:
+    """Stop it as Ctrl+C does, and make sure that nothing stays behind."""
+    pids = installation.pids()
+    installation.process.send_signal(signal.SIGINT)
+    assert installation.process.wait(40) == 0, installation.log.read_text()
+    left = {name: pid for name, pid in pids.items() if Path(f"/proc/{pid}").exists()}
+    assert left == {}
+
+
+@pytest.fixture(scope="session")
+def home() -> Iterator[Path]:
+    """A home folder that PostgreSQL's user can enter."""
+    folder = Path(tempfile.mkdtemp(prefix="tamarack-journey-"))
+    folder.chmod(0o755)
+    yield folder / "home"
+    subprocess.run(["rm", "-rf", str(folder)], check=False)
+
+
+@pytest.fixture(scope="session")
+def demo(home: Path) -> Iterator[Installation]:
+    """The demo, running."""
+    made = start(home, port_base())
+    yield made
+    if made.process.poll() is None:
+        stop(made)
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args() -> dict[str, Any]:
+    """Debian's Chromium, without a network of its own."""
+    arguments = (
+        "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking"
+        " --disable-component-update --disable-sync"
+    )
+    return {"executable_path": CHROMIUM, "args": arguments.split()}
+
+
+@pytest.fixture(scope="session")
+def browser_context_args() -> dict[str, Any]:
+    return {"viewport": {"width": 1280, "height": 800}}
+
+
+@pytest.fixture
+def page(browser: Browser, browser_context_args: dict[str, Any]) -> Iterator[Page]:
+    """A page whose scripts may complain of nothing."""
+    context = browser.new_context(**browser_context_args)
+    opened = context.new_page()
+    complaints: list[str] = []
+    opened.on("console", lambda message: complaints.append(message.text) if message.type == "error" else None)
+    opened.on("pageerror", lambda error: complaints.append(str(error)))
+    opened.on("dialog", lambda dialog: dialog.accept())
+    yield opened
+    context.close()
+    assert [text for text in complaints if not re.search(r"status of (4\d\d)", text)] == []
+
+
+def sign_in(page: Page, address: str, email: str, password: str) -> None:
+    """Sign in at a door, or go in where one is signed in already."""
+    page.goto(f"{address}/sign-in")
+    if not page.url.endswith("/sign-in"):
+        return
+    page.get_by_label("E-mail address").fill(email)
+    page.get_by_label("Password").fill(password)
+    page.get_by_role("button", name="Sign in").click()

@@ -1,0 +1,191 @@
+"""The portal: finding, reading, subscribing, keys; and that nobody sees another's."""
+
+import re
+
+import pytest
+from flask.testing import FlaskClient
+from sqlmodel import Session, select
+
+from helpers import sign_in
+from tamarack.core.credentials import digest
+from tamarack.settings import Settings
+from tamarack.store import drafting, rolling, subscribers
+from tamarack.store.application import Application, Credential, Subscription
+from tamarack.store.auditing import COMMAND_LINE
+
+FORM = {"application": "", "title": "Night Planner", "plan": "passage/skiff", "environment": "production"}
+SUBSCRIBE = "/apis/sailings/2/subscribe"
+
+
+def test_a_stranger_reads_the_catalogue_and_the_reference(portal: FlaskClient) -> None:
+    page = portal.get("/").text
+    assert "Sailings" in page
+    assert "deprecated" in page
+    assert "Fares" in portal.get("/?search=tariffs").text
+    assert "Nothing matches" in portal.get("/?search=submarine").text
+    reference = portal.get("/apis/sailings/2/").text
+    for words in (
+        "Find sailings by day and ports",
+        "x-skerry-key: YOUR-KEY",
+        "SailingList",
+        "open to anyone",
+        "needs a subscription in force",
+    ):
+        assert words in reference
+    assert portal.get("/apis/sailings/2/document").text.startswith("openapi: 3.0.3")
+    assert portal.get("/reasons/over-plan").status_code == 200
+    assert portal.get("/reasons/no-such-reason").status_code == 404
+
+
+@pytest.mark.parametrize("path", ["/applications/", SUBSCRIBE])
+def test_a_stranger_signs_in_first_and_comes_back(portal: FlaskClient, path: str) -> None:
+    answer = portal.get(path)
+    assert answer.status_code == 302
+    signed = portal.post(
+        "/sign-in", data={"email": "m.tern@tern-trips.example", "password": "island-hopper-52", "next": path}
+    )
+    assert signed.location == path
+
+
+def test_staff_have_no_way_into_the_portal_and_people_none_into_the_console(
+    portal: FlaskClient, console: FlaskClient
+) -> None:
+    assert (
+        portal.post("/sign-in", data={"email": "i.marsh@skerry.example", "password": "larch-gold-41"}).status_code
+        == 422
+    )
+    assert (
+        console.post(
+            "/sign-in", data={"email": "m.tern@tern-trips.example", "password": "island-hopper-52"}
+        ).status_code
+        == 422
+    )
+
+
+def test_subscribing_makes_application_subscription_and_key_and_shows_the_key_once(
+    lead: FlaskClient, session: Session, settings: Settings
+) -> None:
+    answer = lead.post(SUBSCRIBE, data=FORM)
+    assert answer.status_code == 303
+    page = lead.get(answer.location).text
+    key = re.search(r'<pre id="key">(tmk_\w+)</pre>', page)
+    assert key is not None
+    assert f"x-skerry-key: {key[1]}" in page.replace("&#39;", "'")
+    assert key[1] not in lead.get(answer.location).text
+    kept = session.exec(select(Credential)).one()
+    assert kept.digest == digest(key[1].encode(), settings.keys.raw("pepper"))
+    assert key[1] not in str(kept)
+    cookie = lead.get_cookie("tamarack_portal")
+    assert cookie is not None
+    assert key[1] not in cookie.value
+    assert session.exec(select(Subscription)).one().state == "active"
+
+
+@pytest.mark.parametrize(
+    ("changes", "words"),
+    [
+        ({"title": ""}, "Give the application a name"),
+        ({"plan": "passage/yacht"}, "is not offered"),
+        ({"plan": ""}, "is not offered"),
+        ({"environment": "moon"}, "is not offered in"),
+    ],
+)
+def test_a_subscription_that_cannot_be_keeps_what_was_typed(
+    lead: FlaskClient, session: Session, changes: dict[str, str], words: str
+) -> None:
+    answer = lead.post(SUBSCRIBE, data=FORM | {"message": "for the night boats"} | changes)
+    assert answer.status_code == 422
+    assert words in answer.text
+    assert "for the night boats" in answer.text
+    assert session.exec(select(Application)).first() is None
+
+
+def test_a_plan_by_approval_waits_for_staff(lead: FlaskClient, admin: FlaskClient, world: Session) -> None:
+    product = drafting.load_configuration(world).product("passage")
+    assert product is not None
+    plans = (product.plans[0].model_copy(update={"approval": "person"}), *product.plans[1:])
+    drafting.save(world, COMMAND_LINE, "product", "passage", product.model_copy(update={"plans": plans}), "by approval")
+    rolling.roll_out(world, COMMAND_LINE, "production")
+    world.commit()
+    assert "approve it" in lead.post(SUBSCRIBE, data=FORM | {"message": "please"}, follow_redirects=True).text
+    requests = admin.get("/subscribers/").text
+    assert "please" in requests
+    approve = re.search(r'action="(/subscribers/applications/\w+/subscriptions/\w+)"', requests)
+    assert approve is not None
+    admin.post(approve[1], data={"state": "active"})
+    world.expire_all()
+    assert world.exec(select(Subscription)).one().state == "active"
+    assert "cannot become pending" in admin.post(approve[1], data={"state": "pending"}, follow_redirects=True).text
+
+
+def test_keys_are_made_revoked_and_tell_their_state(lead: FlaskClient, session: Session) -> None:
+    page = lead.post(SUBSCRIBE, data=FORM).location
+    made = lead.post(f"{page}/keys", data={"environment": "test", "label": "ci"}, follow_redirects=True).text
+    assert 'id="key"' in made
+    key = session.exec(select(Credential).where(Credential.label == "ci")).one()
+    assert "is revoked" in lead.post(f"{page}/keys/{key.id}/revoke", follow_redirects=True).text
+    session.expire_all()
+    assert session.exec(select(Credential).where(Credential.label == "ci")).one().revoked_at is not None
+    assert lead.post(f"{page}/keys", data={"environment": "moon"}).status_code == 400
+    assert (
+        "is ended"
+        in lead.post(
+            f"{page}/subscriptions/{session.exec(select(Subscription)).one().id}/end", follow_redirects=True
+        ).text
+    )
+
+
+def test_another_organizations_things_are_as_if_they_were_not_there(lead: FlaskClient, session: Session) -> None:
+    page = lead.post(SUBSCRIBE, data=FORM).location
+    key, subscription = session.exec(select(Credential)).one(), session.exec(select(Subscription)).one()
+    stranger = sign_in(lead.application.test_client(), "r.crate@kelp-crate.example", "manifest-box-75")
+    assert stranger.get(page).status_code == 404
+    for path in ("keys", f"keys/{key.id}/revoke", f"subscriptions/{subscription.id}/end"):
+        assert stranger.post(f"{page}/{path}", data={"environment": "test"}).status_code == 404
+    own = stranger.post(SUBSCRIBE, data=FORM | {"title": "Mine"}).location
+    assert stranger.post(f"{own}/keys/{key.id}/revoke").status_code == 404
+    taken = stranger.post(SUBSCRIBE, data=FORM | {"application": page.rpartition("/")[2]})
+    assert taken.status_code == 404
+    assert "Night Planner" not in stranger.get("/applications/").text
+
+
+def test_the_portal_offers_what_runs_not_what_is_drafted(portal: FlaskClient, world: Session) -> None:
+    api = drafting.load_configuration(world).api("fares")
+    assert api is not None
+    drafting.save(world, COMMAND_LINE, "api", "fares", api.model_copy(update={"title": "Prices"}), "renamed")
+    world.commit()
+    assert "Prices" not in portal.get("/").text
+    rolling.roll_out(world, COMMAND_LINE, "production")
+    world.commit()
+    assert "Prices" in portal.get("/").text
+
+
+def test_staff_pause_an_application_and_revoke_its_key(lead: FlaskClient, admin: FlaskClient, session: Session) -> None:
+    lead.post(SUBSCRIBE, data=FORM)
+    application = session.exec(select(Application)).one()
+    page = f"/subscribers/applications/{application.id}"
+    assert "Night Planner" in admin.get(page).text
+    admin.post(f"{page}/active", data={"active": "no"})
+    assert "paused by the platform team" in lead.get(f"/applications/{application.id}").text
+    key = session.exec(select(Credential)).one()
+    admin.post(f"{page}/credentials/{key.id}/revoke")
+    assert "revoked" in admin.get(page).text
+    owner = subscribers.organization_named(session, "tern-trips")
+    assert owner is not None
+    admin.post("/subscribers/tern-trips/active", data={"active": "no"})
+    session.expire_all()
+    assert owner.active is False
+
+
+def test_staff_add_organizations_and_people_by_the_password_rules(admin: FlaskClient, portal: FlaskClient) -> None:
+    assert admin.post("/subscribers/", data={"title": "Puffin Works", "kind": "partner"}).status_code == 303
+    person = {"name": "Pia Puffin", "email": "p.puffin@puffin.example", "role": "lead", "password": "short"}
+    refused = admin.post("/subscribers/puffin-works/people", data=person)
+    assert refused.status_code == 422
+    assert "at least 10" in refused.text
+    assert "Pia Puffin" in refused.text
+    assert (
+        admin.post("/subscribers/puffin-works/people", data=person | {"password": "burrow-by-the-sea-9"}).status_code
+        == 303
+    )
+    sign_in(portal, "p.puffin@puffin.example", "burrow-by-the-sea-9")

@@ -1,0 +1,139 @@
+"""Words and numbers, pictures, outgoing addresses, values shown once, and the built front end."""
+
+import hashlib
+import http.server
+import json
+import threading
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+
+from tamarack.settings import Settings
+from tamarack.web.application import WEB
+from tamarack.web.charts import Line, nice_top, over_time
+from tamarack.web.once import Once
+from tamarack.web.outgoing import NotReached, fetch_text, probe
+from tamarack.web.safe import safe_next
+from tamarack.web.words import ago, duration, number, share, size, ticked
+
+ROOT = Path(__file__).parents[2]
+
+
+@pytest.mark.parametrize(
+    ("said", "words"),
+    [
+        (number(0), "0"), (number(318), "318"), (number(12_400), "12.4 k"), (number(999_950), "1.0 M"), (number(0.7), "0.7"),
+        (number(46_100_000), "46.1 M"), (number(None), "–"), (duration(28_000), "28 ms"), (duration(640), "640 µs"),
+        (duration(1_400_000), "1.4 s"), (share(0.039), "3.9 %"), (share(0), "0 %"), (share(0.61), "61 %"), (size(640), "640 B"),
+        (size(2_400_000), "2.4 MB"),
+    ],
+)  # fmt: skip
+def test_numbers_are_said_the_same_way_everywhere(said: str, words: str) -> None:
+    assert said.replace("\u202f", " ") == words
+
+
+def test_times_are_relative_with_the_exact_one_behind_them() -> None:
+    now = datetime(2026, 11, 23, 12, tzinfo=UTC)
+    assert "3 min ago" in ago(now - timedelta(minutes=3), now)
+    assert "in 5 h" in ago(now + timedelta(hours=5), now)
+    assert 'datetime="2026-11-23T12:00:00+00:00">just now' in ago(now, now)
+    assert ago(None) == "never"
+
+
+def test_words_in_backquotes_become_code_and_stay_text() -> None:
+    assert ticked("in `<b>` & `x`") == "in <code>&lt;b&gt;</code> &amp; <code>x</code>"
+
+
+@pytest.mark.parametrize("target", ["//evil.example", "https://evil.example", "/\\evil", "", "javascript:x", "/a\nb"])
+def test_a_reader_is_sent_on_only_within_the_application(target: str) -> None:
+    assert safe_next(target) == "/"
+    assert safe_next("/apis/?x=1") == "/apis/?x=1"
+
+
+def test_a_picture_stacks_its_layers_leaves_gaps_and_keeps_within_its_frame() -> None:
+    times = [datetime(2026, 11, 23, tzinfo=UTC) + timedelta(minutes=10 * n) for n in range(4)]
+    lines = [Line("a", "a", [1, 2, None, 4]), Line("b", "b", [1, 1, 1, 1])]
+    words = [f"<{n}>" for n in range(4)]
+    stacked = over_time(times, lines, width=258, height=124, stacked=True, words=words, label="x")
+    assert stacked.rows[-1].label == "5"
+    assert all(
+        0 <= float(y) <= 100
+        for _, path in stacked.paths
+        for y in path.replace("Z", "").replace("L", "").split(",")[1::2]
+        for y in [y.split()[0]]
+    )
+    assert [point["text"] for point in json.loads(stacked.points)] == words
+    plain = over_time(times, lines[:1], width=258, height=124, stacked=False, words=words, label="x")
+    assert plain.paths[0][1].count("M") == 2
+
+
+def test_axes_end_at_round_numbers() -> None:
+    assert [nice_top(value) for value in (0, 0.9, 1, 3, 11, 260, 7000)] == [1, 1, 1, 5, 20, 500, 10000]
+
+
+def test_a_value_is_shown_once() -> None:
+    once = Once()
+    ticket = once.put("secret")
+    assert once.take("other") is None
+    assert once.take(ticket) == "secret"
+    assert once.take(ticket) is None
+
+
+class _Pages(http.server.BaseHTTPRequestHandler):
+    def do_GET(self) -> None:
+        answers = {"/good": (200, b"openapi: 3.0.3"), "/away": (302, b""), "/bytes": (200, b"\xff\xfe")}
+        status, body = answers.get(self.path, (404, b""))
+        self.send_response(status)
+        self.send_header("Location", "http://169.254.169.254/")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+    def log_message(self, format: str, *arguments: object) -> None:
+        pass
+
+
+@pytest.fixture(scope="module")
+def pages() -> Iterator[str]:
+    with http.server.ThreadingHTTPServer(("127.0.0.1", 0), _Pages) as server:
+        thread = threading.Thread(target=server.serve_forever)
+        thread.start()
+        yield f"http://127.0.0.1:{server.server_port}"
+        server.shutdown()
+        thread.join()
+
+
+DENIED = Settings().unreachable
+
+
+def test_a_connection_is_tested_step_by_step(pages: str) -> None:
+    steps = probe(f"{pages}/good", DENIED)
+    assert [(step.name, step.good) for step in steps] == [("name", True), ("TCP", True), ("HTTP", True)]
+    assert "answered 200" in steps[-1].detail
+    assert [(s.name, s.good) for s in probe("http://127.0.0.1:1", DENIED)] == [("name", True), ("TCP", False)]
+    assert [(s.name, s.good) for s in probe("http://no-such-host.invalid", DENIED)] == [("name", False)]
+    secure = probe(pages.replace("http:", "https:"), DENIED)
+    assert [(s.name, s.good) for s in secure] == [("name", True), ("TCP", True), ("TLS", False)]
+
+
+def test_a_document_is_fetched_and_anything_else_is_said(pages: str) -> None:
+    assert fetch_text(f"{pages}/good", DENIED) == "openapi: 3.0.3"
+    for address, words in (("/away", "answered 302"), ("/none", "answered 404"), ("/bytes", "not text")):
+        with pytest.raises(NotReached, match=words):
+            fetch_text(pages + address, DENIED)
+    for address in ("file:///etc/passwd", "http://169.254.169.254/x", "http://[fe80::1]/", "gopher://x"):
+        with pytest.raises(NotReached):
+            fetch_text(address, DENIED)
+
+
+def test_the_built_front_end_matches_its_sources() -> None:
+    """Where this fails, run `npm ci` and `npm run build` in `frontend/` and commit what it wrote."""
+    manifest = json.loads((WEB / "static/dist/manifest.json").read_text())
+    for part in ("inputs", "outputs"):
+        for name, expected in manifest[part].items():
+            assert hashlib.sha256((ROOT / name).read_bytes()).hexdigest() == expected, f"{name} changed"
+    templates = {str(path.relative_to(ROOT)) for path in (ROOT / "src/tamarack").rglob("*.html")}
+    assert templates <= set(manifest["inputs"]), "a template is new"
+    assert "resolved" not in (ROOT / "frontend/package-lock.json").read_text()
