@@ -98,12 +98,24 @@ def answer_to(port: int, request: bytes) -> str:
     return line.split()[1] if line else "closes"
 
 
+def family(pid: int) -> list[int]:
+    """A process and those that it started."""
+    stats = {int(path.parent.name): path for path in Path("/proc").glob("[0-9]*/stat")}
+    parents = {}
+    for one, path in stats.items():
+        try:
+            parents[one] = int(path.read_text().rpartition(")")[2].split()[1])
+        except OSError:
+            continue
+    return [pid, *(one for one, parent in parents.items() if parent == pid)]
+
+
 def main() -> None:
     """Run the bench and print both tables."""
     if len(sys.argv) == 4 and sys.argv[1] == "serve":
         serve(sys.argv[2], int(sys.argv[3]))
         return
-    from gateway import load, wait_for
+    from gateway import cpu_seconds, load, wait_for
 
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rounds", type=int, default=3)
@@ -114,6 +126,7 @@ def main() -> None:
     commands += [[sys.executable, str(HERE / "servers.py"), "serve", server, str(ports[server])] for server in SERVERS]
     programs = [subprocess.Popen(command, cwd=HERE, stderr=subprocess.DEVNULL) for command in commands]
     rates: dict[str, list[float]] = {server: [] for server in SERVERS}
+    cpu: dict[str, list[float]] = {server: [] for server in SERVERS}
     try:
         for port in ports.values():
             wait_for(port)
@@ -121,8 +134,11 @@ def main() -> None:
         for name, request in DOUBTFUL.items():
             print(f"{name:<32}" + "".join(f"{answer_to(ports[server], request):>28}" for server in SERVERS))
         for _ in range(given.rounds):
-            for server in SERVERS:
+            for server, program in zip(SERVERS, programs[1:], strict=True):
+                before = sum(map(cpu_seconds, family(program.pid)))
                 rates[server].append(load(ports[server], given.seconds, 32)[0])
+                used = sum(map(cpu_seconds, family(program.pid))) - before
+                cpu[server].append(used / (rates[server][-1] * given.seconds) * 1e6)
     finally:
         for program in programs:
             program.send_signal(signal.SIGTERM)
@@ -131,6 +147,9 @@ def main() -> None:
             program.wait(15)
     print(
         f"{'pass-through, calls/s':<32}" + "".join(f"{statistics.median(rates[server]):>28,.0f}" for server in SERVERS)
+    )
+    print(
+        f"{'processor time a call, µs':<32}" + "".join(f"{statistics.median(cpu[server]):>28.1f}" for server in SERVERS)
     )
     ratio = {s: statistics.median(a / b for a, b in zip(rates[s], rates["uvicorn"], strict=True)) for s in SERVERS}
     print(f"{'to uvicorn':<32}" + "".join(f"{ratio[server]:>28.2f}" for server in SERVERS))
