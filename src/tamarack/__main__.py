@@ -58,7 +58,7 @@ def _web(program: str) -> None:
     from tamarack.web.serve import serve
 
     settings = Settings()
-    serve(f"tamarack.{program}.app:make_app()", settings.port(program))
+    serve(program, settings.port(program))
 
 
 @main.command()

@@ -119,7 +119,7 @@ def test_a_policy_is_placed_changed_undone_and_shown_as_draft(admin: FlaskClient
     typed = {"kind": "rate-limit", "name": "daily", "windows": "500 per day", "by": "caller", "revision": "1"}
     assert place(admin, **typed).status_code == 303  # type: ignore[attr-defined]
     page = admin.get("/apis/sailings/2/?operation=get+/sailings").text
-    assert re.search(r"<b>Daily</b>500 / day\s*<i>draft</i>", page)
+    assert re.search(r"<b>Daily</b>500\s/\sday\s*<i>draft</i>", page)
     assert "1 change <span>not rolled out" in page
     assert "Each caller may call 500 times a day." in page
     change = re.search(r"/undo/(\d+)", page)

@@ -34,7 +34,7 @@ def traffic(settings: Settings) -> str:
 
 def test_the_overview_counts_calls_and_names_the_reasons(admin: FlaskClient, traffic: str) -> None:
     page = admin.get("/traffic/?span=hour").text
-    assert "<dd>90<small>" in page
+    assert "<dd>90</dd>" in page
     assert "11\u202f%" in page
     assert "over-plan" in page
     assert "kiosk" in page

@@ -17,6 +17,8 @@ from tamarack.store.migrate import drift, migrate
 from tamarack.store.organization import Organization
 from tamarack.store.recording import drop_partitions, make_partitions, rebuild_rollups, take_in
 from tamarack.store.rollout import FeedItem
+from tamarack.store.schema_version import is_ready, newest_version
+from tamarack.store.staff import Staff
 from tamarack.store.subscribing import NotPossible
 
 
@@ -27,6 +29,19 @@ def backend(name: str = "timetable", ms: int = 1000) -> Backend:
 def test_the_migrations_lead_to_the_tables_and_can_run_again(engine: Engine) -> None:
     migrate(engine)
     assert drift(engine) == []
+
+
+def test_a_database_is_ready_when_it_has_the_schema_and_someone_to_sign_in(
+    settings: Settings, session: Session
+) -> None:
+    assert newest_version() == "0001"
+    assert not is_ready(settings.database)
+    session.add(Staff(email="a@skerry.example", name="A", role="analyst", password_hash="x"))
+    session.commit()
+    assert is_ready(settings.database)
+    session.connection().execute(text("DROP TABLE alembic_version"))
+    session.commit()
+    assert not is_ready(settings.database)
 
 
 def test_an_edit_can_be_undone_until_someone_edits_again(session: Session) -> None:

@@ -72,8 +72,9 @@ def call_path(
     whole.cells.setdefault(Stage.FORWARD, []).append(forward)
     if plan is not None and not is_open(rows):
         row = Row("plan", f"{plan.title} plan", "by subscription", can_add=False)
-        for window in plan.limits:
-            row.cells.setdefault(Stage.METER, []).append(Slip("Limit", window.brief, fixed=True))
+        if plan.limits:
+            brief = ", ".join(window.brief for window in plan.limits)
+            row.cells[Stage.METER] = [Slip("Limits", brief, fixed=True)]
         drawn.append(row)
     return drawn
 

@@ -25,7 +25,7 @@ def front() -> Any:
         "times": times,
         "chart": calls_chart(times, points, timedelta(minutes=2), width=820, height=180, where=where),
         "now": watching.together(points),
-        "before": watching.totals(db(), span.before()),
+        "before": watching.totals_before(db(), span),
         "refusals": watching.refusals(db(), span, most=5),
         "nodes": rolling.nodes(db(), where),
         "is_away": rolling.is_away,

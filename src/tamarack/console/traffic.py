@@ -52,7 +52,7 @@ def overview() -> Any:
         "points": points,
         "step": step,
         "now": watching.together(points),
-        "before": watching.totals(db(), span.before()),
+        "before": watching.totals_before(db(), span),
         "refusals": watching.refusals(db(), span),
         "callers": watching.busiest(db(), span, ("application",), most=6),
         "operations": watching.busiest(db(), span, ("api", "version", "operation"), most=6),

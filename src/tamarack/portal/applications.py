@@ -98,7 +98,7 @@ def _usage(application: Application, subscription: Subscription, plan: Plan | No
             },
         )
         counted = watching.totals(db(), span)
-        used.append((str(window), counted.answered + counted.failed, window.limit))
+        used.append((window.brief, counted.answered + counted.failed, window.limit))
     return used
 
 

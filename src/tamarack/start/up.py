@@ -19,6 +19,8 @@ from tamarack.settings import NODES, PORTS, STAND_INS, Settings
 from tamarack.start.errors import CannotStart
 from tamarack.start.postgres import Cluster
 from tamarack.start.supervisor import Program, Supervisor
+from tamarack.store.schema_version import is_ready
+from tamarack.web.serve import command
 
 READY_WITHIN_S = 60.0
 
@@ -105,6 +107,8 @@ class _Up:
 
     def prepare_data(self) -> str:
         """Migrate, and fill an empty database; returns the first admin's password where one was made."""
+        if is_ready(self.settings.database):
+            return ""  # what follows loads a lot, and a second start should be quick
         from sqlmodel import Session
 
         from tamarack.store.engine import make_engine
@@ -142,8 +146,8 @@ class _Up:
         add = self.supervisor.add
         if self.demo:
             add(self.program("stand-ins", "stand-ins"))
-        add(self.program("console", "console"))
-        add(self.program("portal", "portal"))
+        for name in ("console", "portal"):
+            add(Program(name, command(name, self.settings.port(name)), self.environment()))
         for name, environment in NODES.items():
             add(self.program(name, "gateway", "--name", name, "--environment", environment))
         add(self.program("worker", "worker"))

@@ -137,6 +137,14 @@ class Refused:
     calls: int
 
 
+def totals_before(session: Session, span: Span) -> Totals | None:
+    """The totals of the stretch just before a span; None where the records do not reach back that far."""
+    before = span.before()
+    query = text("SELECT min(start) FROM rollup WHERE grain = 'hour'")
+    earliest = session.connection().execute(query).scalar()
+    return totals(session, before) if earliest is not None and earliest <= before.first else None
+
+
 def refusals(session: Session, span: Span, most: int = 8) -> list[Refused]:
     """The commonest refusals, by reason, caller and place."""
     where, values = span.where()

@@ -109,7 +109,8 @@ def over_time(
             below = above
         else:
             paths.append((f"line {line.css}", _with_gaps([(xs[p], line.values[p]) for p in range(many)], y)))
-    rows = tuple(Tick(y(top * part / 4), f"{_plain(top * part / 4)}{unit}") for part in range(5))
+    parts = 5 if f"{top:e}"[:3] in ("2.5", "5.0") else 4
+    rows = tuple(Tick(y(top * part / parts), f"{_plain(top * part / parts)}{unit}") for part in range(parts + 1))
     points = [{"x": xs[place], "text": words[place], "href": hrefs[place] if hrefs else ""} for place in range(many)]
     return Chart(
         width, height, plot_width, plot_height, tuple(paths), rows, _time_ticks(times, xs),

@@ -46,6 +46,8 @@ def fields_of(model: type[BaseModel], without: tuple[str, ...] = ("kind",)) -> t
         widget, choices = _widget(info)
         label = info.title or name.replace("_", " ").capitalize()
         found.append(FormField(name, label, info.description or "", widget, choices, info.is_required()))
+    if "kind" in model.model_fields:  # a policy: what it does first, what it is called last
+        found.sort(key=lambda one: one.name == "name")
     return tuple(found)
 
 

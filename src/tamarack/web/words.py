@@ -1,13 +1,16 @@
 """Numbers, sizes and times as words, the same on every page."""
 
+from collections.abc import Iterable
 from datetime import UTC, datetime
 
 from markupsafe import Markup, escape
 
+from tamarack.core.limits.window import Window
 from tamarack.core.policies.body_size import size_in_words
 
 _SCALES = ((1_000_000_000, "G"), (1_000_000, "M"), (1_000, "k"))
 _THIN = "\u202f"
+_SOLID = "\u00a0"
 
 
 def number(value: float | None) -> str:
@@ -88,7 +91,13 @@ def ticked(text: str) -> Markup:
     return Markup("").join(shown)
 
 
+def limits(windows: Iterable[Window]) -> str:
+    """The windows of a plan, side by side: 20 / s, 100 k / day."""
+    return ", ".join(window.brief.replace(" / ", f"{_SOLID}/{_SOLID}") for window in windows)
+
+
 FILTERS = {
+    "limits": limits,
     "number": number,
     "duration": duration,
     "share": share,

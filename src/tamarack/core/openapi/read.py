@@ -7,8 +7,6 @@ from collections import Counter
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from openapi_spec_validator import OpenAPIV2SpecValidator, OpenAPIV30SpecValidator, OpenAPIV31SpecValidator
-
 from tamarack.core.configuration import check_template
 from tamarack.core.located import Located, NotReadable, Path, read
 from tamarack.core.openapi.convert import to_openapi_3
@@ -96,6 +94,8 @@ class _Reader:
     def __init__(self, located: Located, description: Description) -> None:
         self.located = located
         self.description = description
+        self.left_out: set[Path] = set()
+        """Where a reference was replaced by nothing: what is wrong there has been said."""
 
     def problem(self, severity: Severity, path: Path, message: str) -> None:
         pointer = "/".join(str(part).replace("~", "~0").replace("/", "~1") for part in path)
@@ -151,9 +151,11 @@ class _Reader:
             if isinstance(reference, str) and not _is_name(path):
                 if not reference.startswith("#"):
                     self.problem("warning", (*path, "$ref"), f"{reference!r} leads out of the document; not followed")
+                    self.left_out.add(path)
                     return {}
                 if not self._leads_somewhere(reference):
                     self.problem("warning", (*path, "$ref"), f"{reference!r} leads to nothing in the document")
+                    self.left_out.add(path)
                     return {}
             return {key: self._without_outside(inner, (*path, key)) for key, inner in value.items()}
         if isinstance(value, list):
@@ -164,6 +166,9 @@ class _Reader:
         return resolve_pointer(self.located.data, reference[1:]) is not None
 
     def _validate(self, data: dict[str, Any]) -> None:
+        # Loaded when the first document is read: it is large, and most programs never read one.
+        from openapi_spec_validator import OpenAPIV2SpecValidator, OpenAPIV30SpecValidator, OpenAPIV31SpecValidator
+
         validator = {
             "2.0": OpenAPIV2SpecValidator,
             "3.0": OpenAPIV30SpecValidator,
@@ -172,6 +177,8 @@ class _Reader:
         try:
             for error in validator(data).iter_errors():
                 path = tuple(error.absolute_path)
+                if path in self.left_out or "was not resolved" in error.message:
+                    continue  # a parameter of the path that is not described; said with its line below
                 message = error.message if len(error.message) < 240 else error.message[:239] + "…"
                 self.problem("warning", path, message)
         except Exception as error:  # the validator stops at documents that are broken in ways it does not expect
