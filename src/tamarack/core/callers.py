@@ -24,7 +24,8 @@ class CallerDirectory:
     """
 
     def __init__(self, pepper: bytes, environment: str) -> None:
-        self._pepper = pepper
+        self._keyed = blake2b(key=pepper, digest_size=24)
+        """The hash with its key taken in; copied for each look-up, which is cheaper than making it anew."""
         self._environment = environment
         self._by_digest: dict[bytes, Caller] = {}
         self._applications: dict[str, _Application] = {}
@@ -37,7 +38,9 @@ class CallerDirectory:
 
     def find(self, shown: bytes) -> Caller | None:
         """The caller that owns a credential. A keyed hash is looked up, so timing tells nothing of the key."""
-        return self._by_digest.get(blake2b(shown, key=self._pepper, digest_size=24).digest())
+        keyed = self._keyed.copy()
+        keyed.update(shown)
+        return self._by_digest.get(keyed.digest())
 
     def set_products(self, products: dict[str, tuple[str, ...]]) -> None:
         """Take up which APIs each product packages, from the snapshot."""

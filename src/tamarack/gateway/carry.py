@@ -16,8 +16,7 @@ from typing import Any
 
 from tamarack.core.call import Call, Header
 from tamarack.core.directory import Directory
-from tamarack.core.limits.fields import limit_field, policy_field
-from tamarack.core.limits.store import CounterStore, Limiter
+from tamarack.core.limits.store import CounterStore
 from tamarack.core.pipeline import CompiledOperation, compile_router
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.routing import BadPath
@@ -57,13 +56,12 @@ GONE = 499
 class Serving:
     """A snapshot taken up: everything the calls of one rollout need, swapped in one assignment."""
 
-    __slots__ = ("environment", "number", "policy_fields", "router", "targets")
+    __slots__ = ("environment", "number", "router", "targets")
 
     def __init__(self, number: int, snapshot: Snapshot, directory: Directory, counters: CounterStore) -> None:
         self.number = number
         self.environment = snapshot.environment
         self.router = compile_router(snapshot, directory, counters)
-        self.policy_fields: dict[Limiter, bytes] = {}
         self.targets: dict[str, tuple[TargetAddress, ...]] = {
             backend.name: tuple(
                 target_address(address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls)
@@ -190,7 +188,7 @@ class Gateway:
                 backend_us = (perf_counter_ns() - asked_at) // 1000
                 status = answer.status
                 fields, has_length = answer_fields(answer.headers)
-                fields = STATUS_LINES[status] + fields + self._own_fields(call, call_id, serving)
+                fields = STATUS_LINES[status] + fields + self._own_fields(call, call_id)
                 whole = answer.whole()
                 if whole is not None and not cycle.flow.write_paused:
                     sent = len(whole)
@@ -221,7 +219,7 @@ class Gateway:
             reason = refusal.reason.code
             if not status:
                 status = refusal.reason.status
-                sent = self._refuse(cycle, method, refusal, call, call_id, now, serving)
+                sent = self._refuse(cycle, method, refusal, call, call_id, now)
         total_us = (perf_counter_ns() - started) // 1000
         self._record(
             call_id, now, total_us, backend_us, serving, call, method, path, status, reason, taken, sent,
@@ -249,19 +247,15 @@ class Gateway:
             yield len(chunk)
         cycle.end_streaming(chunked)
 
-    def _own_fields(self, call: Call | None, call_id: str, serving: Serving | None) -> bytes:
+    def _own_fields(self, call: Call | None, call_id: str) -> bytes:
         """The fields that the gateway adds to an answer: the call id, and what is left of the tightest limit."""
         taken = call.taken if call is not None else None
-        if taken is None or serving is None:
+        if taken is None:
             return b"tamarack-call-id: %b\r\n" % call_id.encode()
-        limiter = taken.limiter
-        policy = serving.policy_fields.get(limiter)
-        if policy is None:
-            policy = serving.policy_fields[limiter] = policy_field(limiter)
         return b"tamarack-call-id: %b\r\nratelimit-policy: %b\r\nratelimit: %b\r\n" % (
             call_id.encode(),
-            policy,
-            limit_field(taken),
+            taken.limiter.policy_field,
+            taken.limit_field,
         )
 
     def _refuse(
@@ -272,7 +266,6 @@ class Gateway:
         call: Call | None,
         call_id: str,
         now: float,
-        serving: Serving | None,
     ) -> int:
         """Answer a refusal; returns the size of its body."""
         body = self.problems.body(refusal.reason.code, call_id)
@@ -282,7 +275,7 @@ class Gateway:
             len(body),
             self.date(now),
             extra,
-            self._own_fields(call, call_id, serving),
+            self._own_fields(call, call_id),
         )
         cycle.respond(head, b"" if method == "HEAD" else body)
         return len(body)

@@ -1,20 +1,18 @@
 """The RateLimit and RateLimit-Policy fields (IETF httpapi draft, structured fields of RFC 9651)."""
 
-from tamarack.core.limits.store import Limiter, Taken
 from tamarack.core.limits.window import Window
 
 
-def _name(limiter: Limiter, window: Window) -> str:
+def _name(name: str, windows: tuple[Window, ...], window: Window) -> str:
     """Each window is a policy of its own in the fields, so that the names tell them apart."""
-    return limiter.name if len(limiter.windows) == 1 else f"{limiter.name}-{window.span.replace(' ', '-')}"
+    return name if len(windows) == 1 else f"{name}-{window.span.replace(' ', '-')}"
 
 
-def policy_field(limiter: Limiter) -> bytes:
-    """`RateLimit-Policy` for a limiter: every window's quota and length in seconds."""
-    windows = limiter.windows
-    return ", ".join(f'"{_name(limiter, w)}";q={w.limit};w={w.seconds}' for w in windows).encode()
+def policy_field(name: str, windows: tuple[Window, ...]) -> bytes:
+    """`RateLimit-Policy` for a policy: every window's quota and length in seconds."""
+    return ", ".join(f'"{_name(name, windows, w)}";q={w.limit};w={w.seconds}' for w in windows).encode()
 
 
-def limit_field(taken: Taken) -> bytes:
-    """`RateLimit` after a decision: what is left of the tightest window, and the seconds until more is."""
-    return f'"{_name(taken.limiter, taken.window)}";r={taken.left};t={taken.reset}'.encode()
+def limit_field(name: str, windows: tuple[Window, ...], window: Window) -> bytes:
+    """The start of `RateLimit` for one window: all but what is left and the reset."""
+    return f'"{_name(name, windows, window)}";r='.encode()

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
+from tamarack.core.limits.fields import limit_field, policy_field
 from tamarack.core.limits.window import Window
 
 
@@ -18,13 +19,16 @@ class Limiter:
     `id` is where it stands and its name; `name` is what callers see in the RateLimit fields.
     """
 
-    __slots__ = ("id", "name", "reason", "state", "windows")
+    __slots__ = ("id", "limit_fields", "name", "policy_field", "reason", "state", "windows")
 
     def __init__(self, id: str, name: str, windows: tuple[Window, ...], reason: str = "over-rate") -> None:
         self.id = id
         self.name = name
         self.windows = windows
         self.reason = reason
+        self.policy_field = policy_field(name, windows)
+        self.limit_fields = {window.seconds: limit_field(name, windows, window) for window in windows}
+        """The start of the RateLimit field for each window; what is left and the reset are put behind it."""
         self.state: object = None
         """What the store keeps at hand for this limiter; only the store looks at it."""
 
@@ -44,6 +48,11 @@ class Taken:
         self.window = window
         self.left = left
         self.reset = reset
+
+    @property
+    def limit_field(self) -> bytes:
+        """The RateLimit field: what is left of the tightest window, and the seconds until more is."""
+        return b"%b%d;t=%d" % (self.limiter.limit_fields[self.window.seconds], self.left, self.reset)
 
 
 class CounterStore(Protocol):
