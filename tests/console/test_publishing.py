@@ -256,3 +256,33 @@ def test_an_empty_installation_leads_to_the_first_step(settings: object, session
                         ("/review", "nothing runs yet")):  # fmt: skip
         assert words in client.get(path).text, path
     app.extensions["tamarack_engine"].dispose()
+
+
+@pytest.mark.parametrize(
+    ("path", "typed", "words"),
+    [
+        ("/backends/new", {"name": "Bad Name", "targets": "ftp://x"}, "lower-case"),
+        ("/backends/timetable", {"targets": "ftp://x"}, "line 1"),
+        (
+            "/plans/passage/plan",
+            {"name": "a", "title": "A", "limits": "fast", "approval": "automatic"},
+            "is not a limit",
+        ),
+        (
+            "/apis/sailings/2/description",
+            {"base_path": "/fares/v1", "title": "S", "backend": "fares", "state": "published"},
+            "already the base path",
+        ),
+    ],
+)
+def test_a_form_is_checked_as_it_is_filled_in_and_saves_nothing(
+    admin: FlaskClient, world: Session, path: str, typed: dict[str, str], words: str
+) -> None:
+    before = drafting.mark(world)
+    answer = admin.post(path, data=typed | {"act": "check"})
+    assert words in answer.text
+    for good in ({"name": "fine", "targets": "http://127.0.0.1:1", "connect_timeout_ms": "100", "read_timeout_ms": "100",
+                  "title": "Fine", "limits": "", "approval": "automatic", "base_path": "/fine", "backend": "fares", "state": "published"},):  # fmt: skip
+        assert admin.post(path, data=good | {"act": "check"}).status_code == 200
+    world.expire_all()
+    assert drafting.mark(world) == before

@@ -1,5 +1,6 @@
 """Traffic in the console: the overview, the list of calls, and the story of one."""
 
+import re
 from datetime import UTC, datetime, timedelta
 
 import psycopg
@@ -39,6 +40,9 @@ def test_the_overview_counts_calls_and_names_the_reasons(admin: FlaskClient, tra
     assert "over-plan" in page
     assert "kiosk" in page
     assert "20\u202fms" in page
+    classes = admin.get("/traffic/?span=hour&by=class").text
+    assert all(f"</svg>{label}</span>" in classes for label in ("2xx", "3xx", "4xx", "5xx"))
+    assert re.search(r"[1-9]\d* 2xx, 0 3xx, [1-9]\d* 4xx, 0 5xx", classes)
     live = admin.get("/traffic/?span=hour&part=live&api=sailings").text
     assert "<html" not in live
     assert "data-points" in live

@@ -9,6 +9,7 @@ from sqlmodel import Session, select
 
 from core.test_traffic import record
 from tamarack.core.configuration import Backend
+from tamarack.core.traffic.record import FIELDS
 from tamarack.settings import Settings
 from tamarack.store import drafting, feeding, rolling, subscribers, subscribing, watching
 from tamarack.store.application import Application
@@ -20,6 +21,7 @@ from tamarack.store.rollout import FeedItem
 from tamarack.store.schema_version import is_ready, newest_version
 from tamarack.store.staff import Staff
 from tamarack.store.subscribing import NotPossible
+from tamarack.store.traffic import CallRow
 
 
 def backend(name: str = "timetable", ms: int = 1000) -> Backend:
@@ -188,6 +190,7 @@ def test_a_batch_that_comes_twice_counts_once(settings: Settings, session: Sessi
     span = watching.Span(NOW - timedelta(hours=1), NOW + timedelta(hours=1), {"environment": "production"})
     found = watching.totals(session, span)
     assert (found.calls, found.answered, found.refused, found.failed) == (42, 40, 2, 0)
+    assert found.classes == (40, 0, 2, 0)
     assert [one.calls for one in watching.refusals(session, span)] == [2]
     half = found.percentile(0.5)
     assert half is not None
@@ -223,3 +226,7 @@ def test_a_call_is_found_by_its_id_and_lists_page_by_key(settings: Settings, ses
     assert found.id == first[3].id
     assert watching.find_call(session, "not-an-id") is None
     assert watching.calls(session, watching.CallFilter(path="100%")) == []
+
+
+def test_the_table_of_calls_has_the_fields_of_a_record() -> None:
+    assert set(CallRow.model_fields) == set(FIELDS)

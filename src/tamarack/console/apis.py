@@ -10,7 +10,7 @@ from sqlmodel import col, select
 from tamarack.console.call_path import call_path, holding
 from tamarack.console.page import acting, back_to, done, draft, environment, refuse, render, requires, running
 from tamarack.console.pictures import calls_chart, latency_chart
-from tamarack.core.configuration import Api, Plan, Version
+from tamarack.core.configuration import Api, Configuration, Plan, Version, check
 from tamarack.core.explain import explain
 from tamarack.core.model import problems_of
 from tamarack.core.openapi.read import describe
@@ -105,10 +105,30 @@ def head_values(found: Api, inside: Version) -> dict[str, Any]:
 @requires("see")
 def description(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
+    return _description_page(found, inside, {}, {})
+
+
+def _description_page(found: Api, inside: Version, typed: dict[str, str], errors: dict[str, str]) -> str:
     text = drafting.document_text(db(), inside.document)
-    described = describe(text) if text is not None else None
-    return render("apis/description.html", tab="description", described=described, text=text,
-                  backends=draft().backends, typed={}, errors={}, **head_values(found, inside))  # fmt: skip
+    now = datetime.now(UTC)
+    span = watching.Span(now - timedelta(days=1), now, {"api": found.name, "environment": "production"})
+    return render(
+        "apis/description.html",
+        tab="description",
+        described=describe(text) if text is not None else None,
+        text=text,
+        backends=draft().backends,
+        typed=typed,
+        errors=errors,
+        calls_lately=watching.totals(db(), span).calls,
+        **head_values(found, inside),
+    )
+
+
+def _with(api: Api) -> Configuration:
+    """The draft with an API as it would become."""
+    apis = tuple(api if one.name == api.name else one for one in draft().apis)
+    return draft().model_copy(update={"apis": apis})
 
 
 @pages.post("/<api>/<version>/description")
@@ -125,10 +145,12 @@ def change_description(api: str, version: str) -> Any:
         whole = Api.model_validate(whole.model_dump() | {name: typed[name] for name in ("title", "summary", "owner")})
     except ValidationError as error:
         errors = {str(problem.path[0]): problem.message for problem in problems_of(error) if problem.path}
-        text = drafting.document_text(db(), inside.document)
-        values = head_values(found, inside) | {"tab": "description", "typed": typed, "errors": errors, "text": text}
-        described = describe(text) if text is not None else None
-        return render("apis/description.html", described=described, backends=draft().backends, **values), 422
+        return _description_page(found, inside, typed, errors), 422
+    problem = next((p for p in check(_with(whole)) if p.path[-1] == "base_path"), None)
+    if problem is not None:
+        return _description_page(found, inside, typed, {"base_path": problem.message}), 422
+    if request.form.get("act") == "check":
+        return _description_page(found, inside, typed, {})
     change = drafting.save(db(), acting(), "api", api, whole, f"changed the description of {found.title} {version}")
     db().commit()
     done("Saved to the draft." if change else "Nothing was different.", change)

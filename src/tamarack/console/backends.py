@@ -104,8 +104,9 @@ def add() -> Any:
     backend, typed, errors = _read("")
     if backend is not None and draft().backend(backend.name) is not None:
         errors["name"] = f"there is a backend {backend.name!r} already; choose another name"
-    steps = _test(backend) if backend is not None and request.form.get("act") == "test" else {}
-    if backend is None or errors or steps:
+    act = request.form.get("act")
+    steps = _test(backend) if backend is not None and act == "test" else {}
+    if backend is None or errors or act in ("test", "check"):
         values: dict[str, Any] = {
             "backend": None,
             "typed": typed,
@@ -128,8 +129,8 @@ def change(name: str) -> Any:
     backend, typed, errors = _read(name)
     if backend is None:
         return _page(kept, typed, errors, {}), 422
-    if request.form.get("act") == "test":
-        return _page(kept, typed, errors, _test(backend))
+    if request.form.get("act") in ("test", "check"):
+        return _page(kept, typed, errors, _test(backend) if request.form["act"] == "test" else {})
     typed_revision = request.form.get("revision", "")
     expected = int(typed_revision) if typed_revision.isdigit() else None
     try:

@@ -9,28 +9,39 @@ from tamarack.store.watching import Totals
 from tamarack.web.charts import Chart, Line, over_time
 from tamarack.web.words import duration, number
 
+ENDS = (("answered", "answered"), ("refused", "refused"), ("failed", "failed"))
+CLASSES = (("2xx", "answered"), ("3xx", "moved"), ("4xx", "refused"), ("5xx", "failed"))
+"""The layers of the picture of calls, with the class that colours each."""
+
 
 def calls_chart(
-    times: Sequence[datetime], points: Sequence[Totals], step: timedelta, *, width: int, height: int, where: str
+    times: Sequence[datetime],
+    points: Sequence[Totals],
+    step: timedelta,
+    *,
+    width: int,
+    height: int,
+    where: str,
+    by: str = "end",
 ) -> Chart:
-    """Calls per second, stacked by how they ended; a point leads to its calls."""
-    seconds = step.total_seconds()
+    """Calls per minute, stacked by how they ended or by status class; a point leads to its calls."""
+    minutes = step.total_seconds() / 60
+    layers = CLASSES if by == "class" else ENDS
+    counts = [point.classes if by == "class" else (point.answered, point.refused, point.failed) for point in points]
     words = [
-        f"{time:%d %b %H:%M} — {number(point.calls / seconds)} calls a second: {number(point.answered)} answered, "
-        f"{number(point.refused)} refused, {number(point.failed)} failed"
-        for time, point in zip(times, points, strict=True)
+        f"{time:%d %b %H:%M} — {number(point.calls / minutes)} calls a minute: "
+        + ", ".join(f"{number(many)} {label}" for many, (label, _) in zip(split, layers, strict=True))
+        for time, point, split in zip(times, points, counts, strict=True)
     ]
     hrefs = [
         url_for("traffic.calls", environment=where, first=time.isoformat(), last=(time + step).isoformat())
         for time in times
     ]
-    lines = (
-        Line("answered", "answered", [point.answered / seconds for point in points]),
-        Line("refused", "refused", [point.refused / seconds for point in points]),
-        Line("failed", "failed", [point.failed / seconds for point in points]),
-    )
+    lines = [
+        Line(label, css, [split[place] / minutes for split in counts]) for place, (label, css) in enumerate(layers)
+    ]
     return over_time(
-        times, lines, width=width, height=height, stacked=True, words=words, hrefs=hrefs, label="Calls per second"
+        times, lines, width=width, height=height, stacked=True, words=words, hrefs=hrefs, label="Calls per minute"
     )
 
 

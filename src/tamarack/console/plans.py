@@ -124,6 +124,8 @@ def save_plan(product: str) -> Any:
         form.errors["name"] = f"{many} subscriptions know this plan as {kept.name!r}; keep the name, change the title"
     if not isinstance(made, Plan) or form.errors:
         return _plan_page(found, kept, form), 422
+    if request.form.get("act") == "check":
+        return _plan_page(found, kept, form)
     plans = tuple(made if plan is kept else plan for plan in found.plans)
     if kept is None:
         plans = (*plans, made)

@@ -6,7 +6,7 @@ from typing import Any
 from flask import Blueprint, abort, redirect, request, url_for
 
 from tamarack.console.page import draft, environment, render, requires, running
-from tamarack.console.pictures import calls_chart, latency_chart
+from tamarack.console.pictures import CLASSES, ENDS, calls_chart, latency_chart
 from tamarack.core.explain import explain
 from tamarack.core.refusals import REASONS
 from tamarack.store import watching
@@ -41,12 +41,15 @@ def overview() -> Any:
     span = watching.Span(now - length, now, filters)
     step = STEPS.get(chosen) or step_for(length)
     times, points = watching.series(db(), span, step)
+    by = "class" if request.args.get("by") == "class" else "end"
     values = {
+        "by": by,
+        "layers": CLASSES if by == "class" else ENDS,
         "span": chosen,
         "spans": list(watching.SPANS),
         "api_name": filters.get("api", ""),
         "apis": draft().apis,
-        "chart": calls_chart(times, points, step, width=1224, height=200, where=where),
+        "chart": calls_chart(times, points, step, width=1224, height=200, where=where, by=by),
         "latency": latency_chart(times, points, width=590, height=170),
         "times": times,
         "points": points,

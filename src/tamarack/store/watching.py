@@ -61,6 +61,8 @@ class Totals:
     failed: int = 0
     total_us: int = 0
     response_bytes: int = 0
+    classes: tuple[int, ...] = (0, 0, 0, 0)
+    """Calls by status class: 2xx, 3xx, 4xx, 5xx."""
     histogram: Histogram = field(default_factory=dict)
 
     @property
@@ -84,8 +86,14 @@ _KIND = (
     "sum(calls)::bigint AS calls,"
     " coalesce(sum(calls) FILTER (WHERE status >= 500), 0)::bigint AS failed,"
     " coalesce(sum(calls) FILTER (WHERE reason <> '' AND status < 500), 0)::bigint AS refused,"
-    " sum(total_us)::bigint AS total_us, sum(response_bytes)::bigint AS response_bytes"
+    " sum(total_us)::bigint AS total_us, sum(response_bytes)::bigint AS response_bytes, "
+    + ", ".join(f"coalesce(sum(calls) FILTER (WHERE status / 100 = {n}), 0)::bigint AS s{n}" for n in (2, 3, 4, 5))
 )
+
+
+def _totals(row: Any) -> Totals:
+    classes = (row.s2, row.s3, row.s4, row.s5)
+    return Totals(row.calls, row.refused, row.failed, row.total_us, row.response_bytes, classes)
 
 
 def series(session: Session, span: Span, step: timedelta) -> tuple[list[datetime], list[Totals]]:
@@ -96,7 +104,7 @@ def series(session: Session, span: Span, step: timedelta) -> tuple[list[datetime
     points: dict[int, Totals] = {}
     query = f"SELECT {base} AS place, {_KIND} FROM rollup WHERE {where} GROUP BY place"  # noqa: S608
     for row in session.connection().execute(text(query), values):
-        points[row.place] = Totals(row.calls, row.refused, row.failed, row.total_us, row.response_bytes)
+        points[row.place] = _totals(row)
     query = (
         f"SELECT {base} AS place, bucket, sum(many)::bigint AS many"  # noqa: S608
         f" FROM rollup, unnest(buckets, counts) AS h(bucket, many) WHERE {where} GROUP BY place, bucket"
@@ -116,6 +124,7 @@ def together(points: Sequence[Totals]) -> Totals:
         failed=sum(point.failed for point in points),
         total_us=sum(point.total_us for point in points),
         response_bytes=sum(point.response_bytes for point in points),
+        classes=tuple(sum(point.classes[place] for point in points) for place in range(4)),
         histogram=merge(point.histogram for point in points),
     )
 
@@ -178,7 +187,7 @@ def busiest(session: Session, span: Span, fields: tuple[str, ...], most: int = 8
     found = []
     for row in rows:
         name = tuple(getattr(row, part) for part in fields)
-        found.append(Busy(name, Totals(row.calls, row.refused, row.failed, row.total_us, row.response_bytes)))
+        found.append(Busy(name, _totals(row)))
     return found
 
 

@@ -1,0 +1,32 @@
+"""What the documentation promises to list, it lists."""
+
+from pathlib import Path
+
+import pytest
+
+from tamarack.core.policies import KINDS
+from tamarack.settings import Settings
+
+ROOT = Path(__file__).parents[1]
+
+
+@pytest.mark.parametrize("name", Settings.model_fields)
+def test_every_setting_is_documented_with_its_meaning(name: str) -> None:
+    text = (ROOT / "docs/settings.md").read_text()
+    field = Settings.model_fields[name]
+    assert f"`TAMARACK_{name.upper()}`" in text
+    assert field.description
+    assert field.description in text
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_policy_kind_is_documented_with_its_fields(kind: str) -> None:
+    line = next(line for line in (ROOT / "docs/policies.md").read_text().splitlines() if line.startswith(f"| `{kind}`"))
+    assert all(f"`{field}`" in line for field in KINDS[kind].model.model_fields if field not in ("kind", "name"))
+
+
+def test_the_readme_links_every_screenshot() -> None:
+    readme = (ROOT / "README.md").read_text()
+    shots = list((ROOT / "docs/screenshots").glob("*.png"))
+    assert shots
+    assert [shot.name for shot in shots if shot.name not in readme] == []
