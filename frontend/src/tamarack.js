@@ -144,7 +144,3 @@ function exactTimes(root) {
 }
 document.addEventListener("DOMContentLoaded", () => exactTimes(document));
 document.addEventListener("htmx:afterSwap", (event) => exactTimes(event.target));
-// A form checked while it is typed keeps what its server says of it, also where that is an error.
-document.addEventListener("htmx:beforeSwap", (event) => {
-  if (event.detail.xhr.status === 422) event.detail.shouldSwap = true;
-});
