@@ -57,6 +57,9 @@ class Settings(BaseSettings):
     head_timeout_ms: int = Field(
         default=10_000, ge=100, description="Milliseconds a caller may take to send a request's head."
     )
+    most_connections: int = Field(
+        default=10_000, ge=1, description="Connections of callers that a node keeps; further ones are closed at once."
+    )
     idle_timeout_s: int = Field(default=75, ge=1, description="Seconds an idle connection of a caller is kept.")
     drain_s: int = Field(default=10, ge=0, description="Seconds a stopping node lets calls under way finish.")
     record_every_ms: int = Field(

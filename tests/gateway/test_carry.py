@@ -316,3 +316,13 @@ def test_a_forwarded_address_is_believed_only_from_a_trusted_proxy() -> None:
         assert exposed.last_record(reply["tamarack-call-id"]).address == "127.0.0.1"
     with pytest.raises(ValueError, match="'x' is not a network"):
         networks("10.0.0.0/8,x")
+
+
+def test_a_node_that_is_full_closes_further_connections_and_keeps_serving_the_others() -> None:
+    with running(configuration(), ScriptedUpstream(answering), most_connections=2) as full:
+        one = raw("GET /sailings/v2/ports HTTP/1.1\nHost: a")
+        with full.caller() as first, full.caller() as second:
+            assert [first.ask(one).status, second.ask(one).status] == [200, 200]
+            with full.caller() as third:
+                assert third.closed()
+            assert first.ask(one).status == 200

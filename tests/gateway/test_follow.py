@@ -141,6 +141,10 @@ def test_a_rollout_that_cannot_be_read_leaves_the_last_one_serving(
 
         until(complained, "the report of the problem")
         assert node.number == good
+        newer = rolling.roll_out(world, COMMAND_LINE, "production")
+        world.commit()
+        until(lambda: node.number == newer.number, "the next good rollout")
+        assert sum("cannot be read" in line for line in node.said) == 1
 
 
 def test_a_database_that_is_behind_what_was_kept_is_followed_from_its_start(

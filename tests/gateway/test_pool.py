@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from gateway.harness import KEY, Backend, Node, running
-from helpers import configuration, free_port
+from helpers import configuration, free_port, until
 from tamarack.core.configuration import Configuration
 from tamarack.gateway.upstream.pool import PooledUpstream
 
@@ -31,11 +31,11 @@ def on(port: int, read_ms: int = 5000) -> Configuration:
 @contextmanager
 def behind(*answers: bytes | None, pause_s: float = 0, read_ms: int = 5000) -> Iterator[tuple[Node, Backend]]:
     backend = Backend(list(answers), pause_s)
-    with running(on(backend.port, read_ms), PooledUpstream()) as node:
-        try:
+    try:
+        with running(on(backend.port, read_ms), PooledUpstream()) as node:
             yield node, backend
-        finally:
-            backend.close()
+    finally:
+        backend.close()
 
 
 def test_connections_are_kept_and_used_again() -> None:
@@ -106,7 +106,6 @@ def test_a_caller_that_goes_away_frees_the_backend() -> None:
     with behind(OK, pause_s=30, read_ms=60_000) as (node, _):
         with node.caller() as caller:
             caller.send(f"GET {PATH} HTTP/1.1\r\nHost: a\r\nX-Skerry-Key: {KEY}\r\n\r\n".encode())
-        from helpers import until
 
         gone = until(lambda: [record for record in node.records if record.status == 499], "the record of the call")
         assert gone[0].total_us < 20_000_000
@@ -162,3 +161,13 @@ def test_large_bodies_stream_both_ways_without_filling_the_nodes_memory() -> Non
             most = max(most, resident())
     assert backend.taken == LARGE
     assert most - before < 20_000_000
+
+
+def test_a_node_that_stops_lets_the_calls_under_way_finish() -> None:
+    replies = []
+    with behind(OK, pause_s=0.6) as (node, backend):
+        thread = threading.Thread(target=lambda: replies.append(node.get(PATH)))
+        thread.start()
+        until(lambda: backend.received, "the call's way to the backend")
+    thread.join(10)
+    assert [reply.status for reply in replies] == [200]

@@ -49,6 +49,7 @@ class Follower:
         self._address = address
         self._log = log
         self._number = 0
+        self._unreadable = 0
         self._seq = 0
         self._problem = ""
         self._reported = 0.0
@@ -72,6 +73,7 @@ class Follower:
             snapshot = Snapshot.model_validate(raw)
             serving = Serving(number, snapshot, self._directory, self._counters)
         except (ValidationError, ValueError) as error:
+            self._unreadable = number
             self._problem = f"rollout {number} cannot be read: {str(error).partition(chr(10))[0]}"
             self._log(self._problem)
             return False
@@ -121,7 +123,7 @@ class Follower:
                 self._directory.apply(entry.kind, entry.key, None)
             self._kept.forget_feed()
             self._seq = 0
-            self._number = 0
+            self._number = self._unreadable = 0
 
     async def _look_at_feed(self, connection: AsyncConnection) -> bool:
         changed = False
@@ -146,7 +148,7 @@ class Follower:
             await connection.execute(
                 "SELECT number, snapshot FROM rollout WHERE environment = %s AND number > %s"
                 " ORDER BY number DESC LIMIT 1",
-                (self._gateway.environment, self._number),
+                (self._gateway.environment, max(self._number, self._unreadable)),
             )
         ).fetchone()
         if row is None:
@@ -154,8 +156,7 @@ class Follower:
         number, snapshot = row
         if self._take_up(number, snapshot):
             self._kept.keep_snapshot(number, snapshot)
-            return True
-        return time.monotonic() - self._reported > REPORT_EVERY_S
+        return True  # also where it could not be read: that is reported
 
     async def _report(self, connection: AsyncConnection) -> None:
         await connection.execute(

@@ -38,7 +38,9 @@ def settle_memory() -> None:
 
 def server_config(gateway: Gateway, settings: Settings, host: str, port: int) -> uvicorn.Config:
     """How the server runs: strict reading, no access log, no fields of its own."""
-    protocol = StrictProtocol.configure(settings.head_limit_bytes, settings.head_timeout_ms / 1000, gateway.refuse_head)
+    protocol = StrictProtocol.configure(
+        settings.head_limit_bytes, settings.head_timeout_ms / 1000, settings.most_connections, gateway.refuse_head
+    )
     return uvicorn.Config(
         gateway,
         host=host,

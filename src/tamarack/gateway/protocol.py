@@ -15,6 +15,9 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol, RequestResp
 
 from tamarack.gateway.problem import STATUS_LINES
 
+STALL_S = 60.0
+"""Seconds a caller may take nothing of an answer that is waiting for it."""
+
 LINGER_S = 5.0
 """Seconds that a body is read on and thrown away after its call was answered."""
 
@@ -66,7 +69,11 @@ class Cycle(RequestResponseCycle):  # type: ignore[misc]
     async def stream(self, chunk: bytes, chunked: bool) -> None:
         """Send a piece of the body, when the caller has taken what went before."""
         if self.flow.write_paused and not self.disconnected:
-            await self.flow.drain()
+            try:
+                async with asyncio.timeout(STALL_S):
+                    await self.flow.drain()
+            except TimeoutError:
+                self.cut_off()  # a caller that takes nothing must not hold a target's connection
         if not self.disconnected:
             self.transport.write(b"%x\r\n%b\r\n" % (len(chunk), chunk) if chunked else chunk)
 
@@ -93,6 +100,7 @@ class StrictProtocol(HttpToolsProtocol):  # type: ignore[misc]
 
     head_limit = 32_768
     head_timeout_s = 10.0
+    most_connections = 10_000
     refuse_head: RefuseHead
 
     cycle: Any
@@ -106,17 +114,24 @@ class StrictProtocol(HttpToolsProtocol):  # type: ignore[misc]
     _refused = False
 
     @classmethod
-    def configure(cls, head_limit: int, head_timeout_s: float, refuse_head: RefuseHead) -> type["StrictProtocol"]:
+    def configure(
+        cls, head_limit: int, head_timeout_s: float, most_connections: int, refuse_head: RefuseHead
+    ) -> type["StrictProtocol"]:
         """A protocol class with these limits."""
         fields = {
             "head_limit": head_limit,
             "head_timeout_s": head_timeout_s,
+            "most_connections": most_connections,
             "refuse_head": staticmethod(refuse_head),
         }
         return type("ConfiguredProtocol", (cls,), fields)
 
     def connection_made(self, transport: Any) -> None:
         super().connection_made(transport)
+        if len(self.connections) > self.most_connections:
+            self._refused = True
+            transport.close()
+            return
         self._start_head_timer()
 
     def connection_lost(self, exc: Exception | None) -> None:

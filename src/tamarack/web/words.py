@@ -1,5 +1,6 @@
 """Numbers, sizes and times as words, the same on every page."""
 
+import re
 from collections.abc import Iterable
 from datetime import UTC, datetime
 
@@ -43,7 +44,10 @@ def share(value: float | None) -> str:
     if value is None:
         return "–"
     percent = value * 100
-    shown = "0" if percent == 0 else f"{percent:.2g}" if percent < 10 else f"{percent:.0f}"
+    if 0 < percent < 1:
+        shown = f"{percent:.2f}".rstrip("0") if percent >= 0.005 else "<0.01"
+    else:
+        shown = f"{percent:.2g}" if percent < 10 else f"{percent:.0f}"
     return f"{shown}{_THIN}%"
 
 
@@ -91,13 +95,19 @@ def ticked(text: str) -> Markup:
     return Markup("").join(shown)
 
 
+def solid(text: str) -> str:
+    """Text whose limits (100 k / day) are not broken at the end of a line."""
+    return re.sub(r"\d+( k)? / (\d+ )?(s|min|h|day)\b", lambda found: found[0].replace(" ", _SOLID), text)
+
+
 def limits(windows: Iterable[Window]) -> str:
     """The windows of a plan, side by side: 20 / s, 100 k / day."""
-    return ", ".join(window.brief.replace(" / ", f"{_SOLID}/{_SOLID}") for window in windows)
+    return solid(", ".join(window.brief for window in windows))
 
 
 FILTERS = {
     "limits": limits,
+    "solid": solid,
     "number": number,
     "duration": duration,
     "share": share,

@@ -35,7 +35,7 @@ class ApiKey(Policy):
     """Identify the caller by a key."""
 
     kind: Literal["api-key"] = "api-key"
-    name: Name = Field(default="api-key", title="Name", description="A policy further in replaces one so named.")
+    name: Name = Field(default="api-key", title="Name", description="Replaces one so named further out.")
     header: str = Field(
         default="x-api-key", title="Header", description="Header field that carries the key; empty for none."
     )

@@ -44,7 +44,7 @@ class BodySize(Policy):
     """Refuse larger request bodies."""
 
     kind: Literal["body-size"] = "body-size"
-    name: Name = Field(default="body-size", title="Name", description="A policy further in replaces one so named.")
+    name: Name = Field(default="body-size", title="Name", description="Replaces one so named further out.")
     at_most: Size = Field(title="At most", description="The largest body taken, like 2 MB or 512 kB.")
 
 

@@ -13,7 +13,7 @@ class OpenAccess(Policy):
     """Let anyone call, without a credential and without a subscription."""
 
     kind: Literal["open"] = "open"
-    name: Name = Field(default="open", title="Name", description="A policy further in replaces one so named.")
+    name: Name = Field(default="open", title="Name", description="Replaces one so named further out.")
 
 
 def _compile(policy: OpenAccess, surroundings: Surroundings) -> Compiled:

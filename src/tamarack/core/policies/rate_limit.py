@@ -19,7 +19,7 @@ class RateLimit(Policy):
     """Refuse calls beyond a number in each window."""
 
     kind: Literal["rate-limit"] = "rate-limit"
-    name: Name = Field(default="rate-limit", title="Name", description="A policy further in replaces one so named.")
+    name: Name = Field(default="rate-limit", title="Name", description="Replaces one so named further out.")
     windows: tuple[Window, ...] = Field(
         title="Windows", description="All of them hold at once. Write them like 60 per minute."
     )
