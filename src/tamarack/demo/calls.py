@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+from tamarack.demo.timetable import sailings
 from tamarack.demo.world import PORTS, VESSELS
 
 PER_MINUTE = 24.0
@@ -66,10 +67,9 @@ def choose(draw: random.Random, kinds: Sequence[Kind]) -> Kind:
 
 def fill(text: str, draw: random.Random, day: str) -> str:
     """A path or body with its places filled."""
-    vessel = draw.choice(list(VESSELS))
     return text.format(
         day=day,
         port=draw.choice(list(PORTS)),
-        vessel=vessel,
-        id=f"{VESSELS[vessel]}-{draw.choice((6, 9, 12, 15, 18)):02d}{draw.choice((0, 15, 30, 45)):02d}",
+        vessel=draw.choice(list(VESSELS)),
+        id=draw.choice(sailings(day))["id"],
     )

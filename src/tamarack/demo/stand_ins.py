@@ -5,7 +5,6 @@ They answer from the clock and the address alone, so that the same call gives th
 
 import asyncio
 import contextlib
-import hashlib
 import math
 import random
 import signal
@@ -18,6 +17,7 @@ from urllib.parse import parse_qs
 import orjson
 import uvicorn
 
+from tamarack.demo.timetable import sailings
 from tamarack.demo.world import PORTS, VESSELS
 
 App = Callable[[Any, Any, Any], Awaitable[None]]
@@ -27,31 +27,8 @@ Handler = Callable[[str, list[str], dict[str, str], bytes], Reply]
 _CODES = list(PORTS)
 
 
-def _draw(*parts: object) -> random.Random:
-    return random.Random(hashlib.sha256(repr(parts).encode()).digest())
-
-
-def _sailing(vessel: str, day: str, leg: int) -> dict[str, Any]:
-    draw = _draw(vessel, day, leg)
-    start = draw.randrange(len(_CODES))
-    hour, minute = 6 + leg * 3, draw.choice((0, 15, 30, 45))
-    return {
-        "id": f"{VESSELS[vessel]}-{hour:02d}{minute:02d}",
-        "vessel": vessel,
-        "from": _CODES[start],
-        "to": _CODES[(start + 1 + draw.randrange(4)) % len(_CODES)],
-        "departs": f"{day}T{hour:02d}:{minute:02d}:00Z",
-        "delay_minutes": draw.choice((0, 0, 0, 4, 11)),
-    }
-
-
 def _day_of(text: str) -> str:
     return text or datetime.now(UTC).date().isoformat()
-
-
-def _sailings(day: str) -> list[dict[str, Any]]:
-    found = [_sailing(vessel, day, leg) for vessel in VESSELS for leg in range(5)]
-    return sorted(found, key=lambda sailing: str(sailing["departs"]))
 
 
 def _stops(sailing: dict[str, Any]) -> list[dict[str, Any]]:
@@ -76,12 +53,12 @@ def timetable(method: str, path: list[str], query: dict[str, str], body: bytes) 
     match method, path:
         case "GET", ["sailings"]:
             wanted = {field: [query[field]] for field in ("from", "to") if query.get(field)}
-            return 200, {"sailings": [s for s in _sailings(day) if _match(s, wanted)]}
+            return 200, {"sailings": [s for s in sailings(day) if _match(s, wanted)]}
         case "GET", ["sailings", id]:
-            found = next((s for s in _sailings(day) if s["id"] == id), None)
+            found = next((s for s in sailings(day) if s["id"] == id), None)
             return (200, found) if found else _not_found(f"sailing {id}")
         case "GET", ["sailings", id, "stops"]:
-            found = next((s for s in _sailings(day) if s["id"] == id), None)
+            found = next((s for s in sailings(day) if s["id"] == id), None)
             return (200, _stops(found)) if found else _not_found(f"sailing {id}")
         case "POST", ["sailings", "search"]:
             try:
@@ -90,11 +67,11 @@ def timetable(method: str, path: list[str], query: dict[str, str], body: bytes) 
                 wanted = {name: asked.get(key, []) for name, key in (("from", "from"), ("vessel", "vessels"))}
             except (ValueError, KeyError, TypeError):
                 return 400, {"title": "Bad search", "detail": "a search is an object with a list of days"}
-            return 200, {"sailings": [s for one in days for s in _sailings(one) if _match(s, wanted)]}
+            return 200, {"sailings": [s for one in days for s in sailings(one) if _match(s, wanted)]}
         case "GET", ["ports"]:
             return 200, [{"code": code, "name": name, "vehicles": code != "dunmoor"} for code, name in PORTS.items()]
         case "GET", ["ports", code, "board"] if code in PORTS:
-            return 200, {"sailings": [s for s in _sailings(day) if s["from"] == code]}
+            return 200, {"sailings": [s for s in sailings(day) if s["from"] == code]}
     return _not_found("such thing here")
 
 
