@@ -14,7 +14,12 @@ need_packages() {
     esac
     shift 2
   done
-  [ -z "$missing" ] && return 0
+  [ -z "$missing" ] || install_packages "$missing"
+}
+
+# install_packages "PACKAGE ..." : installs Debian packages, asking for sudo where that is needed.
+install_packages() {
+  missing="$1"
   command -v apt-get >/dev/null 2>&1 || fail "these packages are missing and apt-get is not here:$missing"
   as_root=""
   if [ "$(id -u)" != 0 ]; then
@@ -41,7 +46,8 @@ find_python() {
 
 # need_environment LOCK ... : makes the virtual environment from the lock files, where they changed.
 need_environment() {
-  python=$(find_python) || fail "Python 3.11 or newer is needed"
+  find_python >/dev/null || install_packages "python3 python3-venv"
+  python=$(find_python) || fail "Python 3.11 or newer is needed; this system's packages are older"
   want=$( (cat "$@"; "$python" -V) | sha256sum | cut -d' ' -f1)
   stamp="$ROOT/.venv/.made-from-$#"
   if [ -f "$stamp" ] && grep -qx "$want" "$stamp" && [ -x "$ROOT/.venv/bin/python" ]; then
@@ -49,6 +55,7 @@ need_environment() {
   fi
   say "Making the virtual environment …"
   if [ ! -x "$ROOT/.venv/bin/python" ]; then
+    "$python" -c 'import ensurepip' 2>/dev/null || install_packages "python3-venv"
     "$python" -m venv "$ROOT/.venv" || fail "python -m venv failed (Debian: install python3-venv)"
   fi
   options=""

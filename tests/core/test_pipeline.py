@@ -197,3 +197,19 @@ def test_what_is_gone_from_the_feed_is_gone() -> None:
     later = made.find(b"later")
     assert later is not None
     assert later.grants == {}
+
+
+@pytest.mark.parametrize(
+    ("addresses", "admitted"),
+    [
+        (["192.0.2.1", "192.0.2.1", "192.0.2.2"], 2),
+        (["2001:db8::1", "2001:db8::ffff:2", "2001:db8:0:1::1"], 2),
+        (["", ""], 1),
+    ],
+)
+def test_by_address_an_ipv6_network_of_64_bits_counts_as_one(addresses: list[str], admitted: int) -> None:
+    policies = [{"kind": "open"}, {"kind": "rate-limit", "windows": ["1 per day"], "by": "address"}]
+    snapshot = compile_snapshot(configuration(version={"policies": policies}), "production")
+    operation = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters()).find("GET", PATH)
+    assert isinstance(operation, CompiledOperation)
+    assert sum(run(Call("GET", PATH, b"", [], one, NOW, operation)) is None for one in addresses) == admitted

@@ -1,6 +1,8 @@
 """Rate limit: at most so many calls in one or more windows, counted by a property of the call."""
 
 from collections.abc import Callable
+from functools import lru_cache
+from ipaddress import IPv6Network
 from typing import Literal
 
 from pydantic import Field, field_validator
@@ -26,7 +28,7 @@ class RateLimit(Policy):
     by: By = Field(
         default="caller",
         title="Counted by",
-        description="Where there is no caller or credential, the address is counted instead.",
+        description="Without a caller or credential, the address counts (of IPv6 its /64).",
     )
 
     @field_validator("windows")
@@ -43,20 +45,35 @@ class RateLimit(Policy):
         return windows
 
 
+@lru_cache(maxsize=65_536)
+def _site(address: str) -> str:
+    """What an address counts as: itself, or for IPv6 its network of 64 bits, which one subscriber holds whole."""
+    if ":" not in address:
+        return address
+    try:
+        return str(IPv6Network((address.partition("%")[0], 64), strict=False))
+    except ValueError:
+        return address
+
+
+def _by_address(call: Call) -> str:
+    return _site(call.address)
+
+
 def _by_caller(call: Call) -> str:
     caller = call.caller
-    return caller.application_id if caller is not None else call.address
+    return caller.application_id if caller is not None else _site(call.address)
 
 
 def _by_credential(call: Call) -> str:
     caller = call.caller
-    return caller.credential if caller is not None else call.address
+    return caller.credential if caller is not None else _site(call.address)
 
 
 KEYS: dict[str, Callable[[Call], str]] = {
     "caller": _by_caller,
     "credential": _by_credential,
-    "address": lambda call: call.address,
+    "address": _by_address,
     "everyone": lambda call: "",
 }
 

@@ -1,0 +1,55 @@
+"""The commands that read and write the configuration, as they are typed."""
+
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner, Result
+
+from tamarack.__main__ import main
+from tamarack.settings import Settings
+
+
+@pytest.fixture
+def tamarack(settings: Settings, world: object) -> object:
+    """Runs `bin/tamarack` with some words on the test's installation."""
+    environment = {"TAMARACK_HOME": str(settings.home), "TAMARACK_DATABASE_URL": settings.database_url}
+
+    def run(*words: str, typed: str = "") -> Result:
+        return CliRunner().invoke(main, [*words], input=typed, env=environment)
+
+    return run
+
+
+def test_export_check_and_apply_go_round(tamarack: object, tmp_path: Path) -> None:
+    assert callable(tamarack)
+    out = str(tmp_path / "out")
+    exported = tamarack("export", out)
+    assert exported.exit_code == 0
+    assert "documents/sailings-2.yaml" in exported.output
+    assert "is in order: 3 backends, 3 APIs, 2 products" in tamarack("check", out).output
+    assert "says this already" in tamarack("apply", out, "--whole").output
+    backends = tmp_path / "out/backends.yaml"
+    backends.write_text(backends.read_text().replace("connect_timeout_ms: 500", "connect_timeout_ms: 400"))
+    declined = tamarack("apply", str(backends), typed="n\n")
+    assert "changed  backend positions: connect timeout (ms) from 500 to 400" in declined.output
+    assert "Nothing was changed" in declined.output
+    assert "Applied to the draft" in tamarack("apply", str(backends), "--yes").output
+    assert "says this already" in tamarack("apply", str(backends)).output
+
+
+def test_a_wrong_file_is_refused_with_its_line_and_a_failing_code(tamarack: object, tmp_path: Path) -> None:
+    assert callable(tamarack)
+    path = tmp_path / "wrong.yaml"
+    path.write_text("backends:\n  - name: fares\n    targets:\n      - address: gopher://x\n")
+    for command in ("check", "apply"):
+        refused = tamarack(command, str(path))
+        assert refused.exit_code == 1
+        assert f"{path}:4: backends.0.targets.0.address: 'gopher://x' must start with http://" in refused.output
+    assert tamarack("check", str(tmp_path / "nothing.yaml")).exit_code == 1
+
+
+def test_settings_are_listed_with_value_and_meaning(tamarack: object) -> None:
+    assert callable(tamarack)
+    listed = tamarack("settings").output
+    assert "TAMARACK_PORT_BASE=7400" in listed
+    assert "First port" in listed
