@@ -19,7 +19,7 @@ need_packages() {
 
 # install_packages "PACKAGE ..." : installs Debian packages, asking for sudo where that is needed.
 install_packages() {
-  missing="$1"
+  missing=" ${1# }"
   command -v apt-get >/dev/null 2>&1 || fail "these packages are missing and apt-get is not here:$missing"
   as_root=""
   if [ "$(id -u)" != 0 ]; then
@@ -29,7 +29,7 @@ install_packages() {
   say "Installing Debian packages:$missing"
   $as_root apt-get update -qq >/dev/null || fail "apt-get update failed"
   # shellcheck disable=SC2086
-  DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -qq --no-install-recommends $missing >/dev/null \
+  $as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null \
     || fail "installing$missing failed"
 }
 
