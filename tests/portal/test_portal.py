@@ -1,17 +1,21 @@
 """The portal: finding, reading, subscribing, keys; and that nobody sees another's."""
 
 import re
+from datetime import UTC, datetime
 
+import psycopg
 import pytest
 from flask.testing import FlaskClient
 from sqlmodel import Session, select
 
+from core.test_traffic import record
 from helpers import sign_in
 from tamarack.core.credentials import digest
 from tamarack.settings import Settings
 from tamarack.store import drafting, rolling, subscribers
 from tamarack.store.application import Application, Credential, Subscription
 from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.recording import take_in
 
 FORM = {"application": "", "title": "Night Planner", "plan": "passage/skiff", "environment": "production"}
 SUBSCRIBE = "/apis/sailings/2/subscribe"
@@ -189,3 +193,27 @@ def test_staff_add_organizations_and_people_by_the_password_rules(admin: FlaskCl
         == 303
     )
     sign_in(portal, "p.puffin@puffin.example", "burrow-by-the-sea-9")
+
+
+def test_an_application_of_the_same_name_elsewhere_shows_nothing_of_its_traffic(
+    lead: FlaskClient, settings: Settings, session: Session
+) -> None:
+    page = lead.post(SUBSCRIBE, data=FORM).location
+    at = datetime.now(UTC)
+    calls = [
+        record(
+            int(at.timestamp() * 1_000_000), id=f"{int(at.timestamp() * 1000):011x}{place:012x}", environment="production",
+            application="night-planner", organization=organization, plan="passage/skiff", path=f"/of/{organization}",
+            status=429, reason=reason,
+        )
+        for place, (organization, reason) in enumerate([("tern-trips", ""), *[("ticket-office", ""), ("ticket-office", "over-plan")] * 20])
+    ]  # fmt: skip
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        take_in(connection, "b", "n", calls)
+    text = lead.get(page).text
+    assert "ticket-office" not in text
+    assert "No call of this application was refused" in text
+    assert (
+        '<span class="fig">1</span> of 2000\u00a0/\u00a0day' in text
+        or '<span class="fig">1</span> of 2000 / day' in text
+    )

@@ -194,7 +194,7 @@ def subscribers(api: str, version: str) -> Any:
     now = datetime.now(UTC).replace(minute=0, second=0, microsecond=0) + timedelta(hours=1)
     filters = {"environment": where, "api": api, "version": version}
     span = watching.Span(now - timedelta(days=2), now, filters)
-    usage = {busy.name[0]: busy.totals for busy in watching.busiest(db(), span, ("application",), most=500)}
+    usage = {busy.name: busy.totals for busy in watching.busiest(db(), span, ("organization", "application"), most=500)}
     return render("apis/subscribers.html", tab="subscribers", rows=rows, usage=usage, **head_values(found, inside))
 
 

@@ -135,7 +135,9 @@ def application(id: str) -> Any:
         for one in subscribers.credentials_of(db(), found)
     ]  # fmt: skip
     where = environment()
-    recent = watching.calls(db(), watching.CallFilter(environment=where, application=found.name), most=12)
+    recent = watching.calls(
+        db(), watching.CallFilter(environment=where, organization=owner.name, application=found.name), most=12
+    )
     return render(
         "subscribers/application.html",
         application=found,

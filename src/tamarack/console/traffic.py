@@ -57,7 +57,7 @@ def overview() -> Any:
         "now": watching.together(points),
         "before": watching.totals_before(db(), span),
         "refusals": watching.refusals(db(), span),
-        "callers": watching.busiest(db(), span, ("application",), most=6),
+        "callers": watching.busiest(db(), span, ("organization", "application"), most=6),
         "operations": watching.busiest(db(), span, ("api", "version", "operation"), most=6),
         "first": span.first,
         "last": span.last,
@@ -81,7 +81,7 @@ def _after(text: str) -> tuple[datetime, str] | None:
     return (moment, id) if moment is not None and id else None
 
 
-FILTERS = ("api", "application", "reason", "status", "outcome", "path", "first", "last")
+FILTERS = ("api", "organization", "application", "reason", "status", "outcome", "path", "first", "last")
 
 
 @pages.get("/calls")
@@ -95,7 +95,7 @@ def calls() -> Any:
             return redirect(url_for("traffic.call", id=found.id))
     wanted = watching.CallFilter(
         environment=environment(),
-        **{name: typed[name] for name in ("api", "application", "reason", "status", "outcome", "path")},
+        **{name: typed[name] for name in ("api", "organization", "application", "reason", "status", "outcome", "path")},
         first=_moment(typed["first"]) if typed["first"] else None,
         last=_moment(typed["last"]) if typed["last"] else None,
     )

@@ -93,6 +93,7 @@ def _usage(application: Application, subscription: Subscription, plan: Plan | No
             present.replace(second=0, microsecond=0) + timedelta(minutes=1),
             {
                 "environment": subscription.environment,
+                "organization": my_organization().name,
                 "application": application.name,
                 "plan": f"{subscription.product}/{subscription.plan}",
             },
@@ -116,8 +117,9 @@ def page(id: str) -> Any:
     shown = NEW_KEYS.take(session.pop("new_key", ""))
     if shown is not None and not any(one.id == shown["id"] for one, _ in credentials):
         shown = None
-    filters = watching.CallFilter(application=application.name, outcome="refused")
-    refused = [call for call in watching.calls(db(), filters, most=6) if call.organization == my_organization().name]
+    organization = my_organization().name  # another organization may have an application of the same name
+    filters = watching.CallFilter(organization=organization, application=application.name, outcome="refused")
+    refused = watching.calls(db(), filters, most=6)
     return render(
         "applications/page.html",
         application=application,

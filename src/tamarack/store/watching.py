@@ -197,6 +197,7 @@ class CallFilter:
 
     environment: str = ""
     api: str = ""
+    organization: str = ""
     application: str = ""
     reason: str = ""
     status: str = ""
@@ -211,7 +212,7 @@ def calls(
 ) -> list[CallRow]:
     """The newest calls that match, `before` a call's time and id where paging."""
     query = select(CallRow).order_by(col(CallRow.at).desc(), col(CallRow.id).desc()).limit(most)
-    for name in ("environment", "api", "application", "reason"):
+    for name in ("environment", "api", "organization", "application", "reason"):
         value = getattr(wanted, name)
         if value:
             query = query.where(getattr(CallRow, name) == value)
