@@ -8,6 +8,7 @@ import pytest
 from flask.testing import FlaskClient
 
 from core.test_traffic import record
+from tamarack.console.pictures import minutes_passed
 from tamarack.settings import Settings
 from tamarack.store.recording import take_in
 
@@ -67,3 +68,11 @@ def test_a_call_that_is_not_there_says_so(admin: FlaskClient) -> None:
     assert "is recorded" in admin.get("/traffic/calls?id=0000").text
     assert admin.get("/traffic/calls/0123456789abcdef").status_code == 404
     assert admin.get("/traffic/calls?after=nonsense&first=nonsense").status_code == 200
+
+
+def test_the_rate_of_a_point_that_still_runs_is_that_of_its_part() -> None:
+    start = datetime(2026, 11, 23, 10, tzinfo=UTC)
+    hour = timedelta(hours=1)
+    assert minutes_passed(start, hour, start + timedelta(hours=5)) == 60
+    assert minutes_passed(start, hour, start + timedelta(minutes=12)) == 12
+    assert minutes_passed(start, hour, start - timedelta(minutes=1)) == pytest.approx(1 / 3)

@@ -1,7 +1,7 @@
 """The pictures of traffic: from points of time to charts with words and links."""
 
 from collections.abc import Sequence
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 from flask import url_for
 
@@ -12,6 +12,12 @@ from tamarack.web.words import duration, number
 ENDS = (("answered", "answered"), ("refused", "refused"), ("failed", "failed"))
 CLASSES = (("2xx", "answered"), ("3xx", "moved"), ("4xx", "refused"), ("5xx", "failed"))
 """The layers of the picture of calls, with the class that colours each."""
+
+
+def minutes_passed(start: datetime, step: timedelta, present: datetime) -> float:
+    """How much of a point's time has passed: the last one is still running, and its rate is that of its part."""
+    passed = min(step, max(present - start, timedelta(seconds=20)))
+    return passed.total_seconds() / 60
 
 
 def calls_chart(
@@ -25,20 +31,22 @@ def calls_chart(
     by: str = "end",
 ) -> Chart:
     """Calls per minute, stacked by how they ended or by status class; a point leads to its calls."""
-    minutes = step.total_seconds() / 60
+    present = datetime.now(UTC)
+    minutes = [minutes_passed(time, step, present) for time in times]
     layers = CLASSES if by == "class" else ENDS
     counts = [point.classes if by == "class" else (point.answered, point.refused, point.failed) for point in points]
     words = [
-        f"{time:%d %b %H:%M} — {number(point.calls / minutes)} calls a minute: "
+        f"{time:%d %b %H:%M} — {number(point.calls / many_minutes)} calls a minute: "
         + ", ".join(f"{number(many)} {label}" for many, (label, _) in zip(split, layers, strict=True))
-        for time, point, split in zip(times, points, counts, strict=True)
+        for time, point, split, many_minutes in zip(times, points, counts, minutes, strict=True)
     ]
     hrefs = [
         url_for("traffic.calls", environment=where, first=time.isoformat(), last=(time + step).isoformat())
         for time in times
     ]
     lines = [
-        Line(label, css, [split[place] / minutes for split in counts]) for place, (label, css) in enumerate(layers)
+        Line(label, css, [split[place] / length for split, length in zip(counts, minutes, strict=True)])
+        for place, (label, css) in enumerate(layers)
     ]
     return over_time(
         times, lines, width=width, height=height, stacked=True, words=words, hrefs=hrefs, label="Calls per minute"
