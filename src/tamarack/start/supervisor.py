@@ -83,7 +83,9 @@ class Supervisor:
             )
         program.started_at = time.monotonic()
         pid = program.process.pid
-        (self._run / f"{program.name}.pid").write_text(f"{pid} {started_time(pid)}")
+        part = self._run / f"{program.name}.part"
+        part.write_text(f"{pid} {started_time(pid)}")
+        part.replace(self._run / f"{program.name}.pid")  # never seen half-written
 
     def look_after(self) -> None:
         """Start again what died; to be called a few times a second."""
