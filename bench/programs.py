@@ -115,7 +115,7 @@ async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> N
         recorder = Recorder(folder / "spool", 2_000_000_000, 0.5)
         asyncio.get_running_loop().create_task(recorder.run())
     app = Gateway("bench", "production", PooledUpstream(), recorder, Problems("http://127.0.0.1"))
-    app.serving = Serving(1, snapshot, directory, MemoryCounters())
+    app.serving = Serving(1, snapshot, directory, MemoryCounters(), app.material)
     directory.set_products(snapshot.products)
     settle_memory()
     await uvicorn.Server(server_config(app, Settings(), "127.0.0.1", port)).serve()

@@ -8,6 +8,15 @@ from typing import Any
 from flask.testing import FlaskClient
 
 from tamarack.core.configuration import Configuration
+from tamarack.core.material import Material, nothing_sealed
+
+
+def material(environment: str = "production", **secrets: str) -> Material:
+    """What a node holds besides its callers, with some secrets in it that are sealed with nothing."""
+    made = Material(environment, (lambda sealed, about: sealed.encode()) if secrets else nothing_sealed)
+    for name, value in secrets.items():
+        made.apply("secret", name.replace("_", "-"), {"values": {"": [{"sealed": value}]}})
+    return made
 
 
 def free_port() -> int:

@@ -8,6 +8,8 @@ from pathlib import Path
 from pydantic import Field
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
+from tamarack.core.credentials import CredentialKeys
+
 PORTS = {"console": 0, "portal": 1, "production-1": 2, "production-2": 3, "test-1": 4, "postgresql": 10, "redis": 11}
 """Ports, counted from the base. Stand-ins follow from `STAND_INS` on."""
 
@@ -69,6 +71,7 @@ class Settings(BaseSettings):
         default=512, ge=1, description="Megabytes of records a node keeps on disk; beyond it the newest are dropped."
     )
     keep_calls_days: int = Field(default=35, ge=1, description="Days that single calls are kept.")
+    keep_traces_days: int = Field(default=7, ge=1, description="Days that traces of calls are kept.")
     keep_minutes_days: int = Field(default=35, ge=1, description="Days that roll-ups per minute are kept.")
 
     def port(self, program: str) -> int:
@@ -134,6 +137,11 @@ class Keys:
         finally:
             part.unlink()
         return fresh
+
+    @property
+    def credentials(self) -> CredentialKeys:
+        """The keys that credentials are hashed and sealed with."""
+        return CredentialKeys(self.raw("pepper"), self.raw("secrets"))
 
     def raw(self, name: str) -> bytes:
         """A key as 32 bytes."""

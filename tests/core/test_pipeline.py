@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from helpers import configuration
+from helpers import configuration, material
 from tamarack.core.call import Call
 from tamarack.core.callers import CallerDirectory
 from tamarack.core.configuration import Configuration
@@ -58,7 +58,7 @@ def call_on(
     made: Configuration, method: str, path: bytes, query: bytes = b"", *headers: tuple[bytes, bytes], now: float = NOW
 ) -> Call:
     snapshot = compile_snapshot(made, "production")
-    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters())
+    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material())
     operation = router.find(method, path)
     assert isinstance(operation, CompiledOperation)
     return Call(method, path, query, list(headers), "192.0.2.1", now, operation)
@@ -138,7 +138,7 @@ def test_a_closed_and_a_retired_version_refuse_everyone() -> None:
 def test_a_rate_limit_counts_by_what_it_says(by: str, admitted: int) -> None:
     made = configuration(everywhere=[{"kind": "rate-limit", "windows": ["2 per minute"], "by": by}])
     snapshot = compile_snapshot(made, "production")
-    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters())
+    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material())
     operation = router.find("GET", PATH)
     assert isinstance(operation, CompiledOperation)
     passed = 0
@@ -152,7 +152,7 @@ def test_a_plan_limit_binds_the_subscription_and_says_so() -> None:
     plans = [{"name": "skiff", "title": "Skiff", "limits": ["1 per day"]}]
     made = configuration(products=[{"name": "passage", "title": "Passage", "apis": ["sailings"], "plans": plans}])
     snapshot = compile_snapshot(made, "production")
-    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters())
+    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material())
     operation = router.find("GET", PATH)
     assert isinstance(operation, CompiledOperation)
     calls = [Call("GET", PATH, b"", [(b"x-skerry-key", b"good")], "192.0.2.1", NOW, operation) for _ in range(2)]
@@ -210,6 +210,8 @@ def test_what_is_gone_from_the_feed_is_gone() -> None:
 def test_by_address_an_ipv6_network_of_64_bits_counts_as_one(addresses: list[str], admitted: int) -> None:
     policies = [{"kind": "open"}, {"kind": "rate-limit", "windows": ["1 per day"], "by": "address"}]
     snapshot = compile_snapshot(configuration(version={"policies": policies}), "production")
-    operation = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters()).find("GET", PATH)
+    operation = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material()).find(
+        "GET", PATH
+    )
     assert isinstance(operation, CompiledOperation)
     assert sum(run(Call("GET", PATH, b"", [], one, NOW, operation)) is None for one in addresses) == admitted

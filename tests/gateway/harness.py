@@ -16,15 +16,19 @@ from tamarack.core.callers import CallerDirectory
 from tamarack.core.configuration import Configuration
 from tamarack.core.credentials import digest
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.material import Material, nothing_sealed
 from tamarack.core.snapshot import compile_snapshot
 from tamarack.core.traffic.record import Record
 from tamarack.gateway.carry import Gateway, Serving
+from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.node import server_config
 from tamarack.gateway.problem import Problems
+from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.interface import Upstream
 from tamarack.settings import Settings
 
 PEPPER = bytes(range(32))
+BENCH_KEY = bytes(32)
 KEY = "tmk_good"
 
 
@@ -119,9 +123,11 @@ class Node:
     port: int
     gateway: Gateway
     directory: CallerDirectory
+    material: Material
     counters: MemoryCounters
     records: list[Record]
     loop: asyncio.AbstractEventLoop
+    traces: list[dict[str, Any]] = field(default_factory=list)
 
     def serve(self, configuration: Configuration, number: int = 1) -> None:
         """Take up a configuration, as a rollout would."""
@@ -129,7 +135,7 @@ class Node:
 
         async def swap() -> None:
             self.directory.set_products(snapshot.products)
-            self.gateway.serving = Serving(number, snapshot, self.directory, self.counters)
+            self.gateway.serving = Serving(number, snapshot, self.directory, self.counters, self.material)
 
         asyncio.run_coroutine_threadsafe(swap(), self.loop).result(5)
 
@@ -161,8 +167,13 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
     """A node that serves a configuration (none: it has not taken one up) over an upstream client."""
     recorder = KeptRecords()
     trusted = changes.pop("trusted", ())
-    gateway = Gateway("n1", "production", upstream, recorder, Problems("http://portal.example"), trusted)  # type: ignore[arg-type]
+    material = changes.pop("material", None) or Material("production", nothing_sealed)
     directory = CallerDirectory(PEPPER, "production")
+    traces: list[dict[str, Any]] = []
+    tracer = Tracer(material, directory, "production", BENCH_KEY, traces.append)
+    waiter = KeySetWaiter(material, changes.pop("ask", nobody))
+    problems = Problems("http://portal.example")
+    gateway = Gateway("n1", "production", upstream, recorder, problems, trusted, material, tracer, waiter)  # type: ignore[arg-type]
     directory.apply("application", "a", {"name": "kiosk", "organization": "ticket-office", "paused": False})
     directory.apply("credential", "c", {"application": "a", "digest": digest(KEY.encode(), PEPPER)})
     directory.apply("application", "b", {"name": "stranger", "organization": "tern-trips", "paused": False})
@@ -183,7 +194,7 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
     thread.start()
     until(lambda: server.started, "the start of the server")
     port = server.servers[0].sockets[0].getsockname()[1]
-    node = Node(port, gateway, directory, MemoryCounters(), recorder.records, loop)
+    node = Node(port, gateway, directory, material, MemoryCounters(), recorder.records, loop, traces)
     try:
         if configuration is not None:
             node.serve(configuration)

@@ -13,6 +13,7 @@ from sqlmodel import Session
 from gateway.test_carry import answering
 from helpers import until
 from tamarack.core.callers import CallerDirectory
+from tamarack.core.credentials import CredentialKeys
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.traffic.record import Record
 from tamarack.gateway.carry import Gateway
@@ -22,7 +23,7 @@ from tamarack.gateway.problem import Problems
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.upstream.scripted import ScriptedUpstream
 from tamarack.settings import Settings
-from tamarack.store import rolling, subscribers, subscribing
+from tamarack.store import credentials, rolling, subscribers, subscribing
 from tamarack.store.auditing import COMMAND_LINE
 from tamarack.worker.ship import ship, waiting
 
@@ -41,7 +42,14 @@ class Followed:
         self.said: list[str] = []
         kept = KeptState(folder)
         self.follower = Follower(
-            self.gateway, self.directory, MemoryCounters(), kept, database, "http://127.0.0.1:1", self.said.append
+            self.gateway,
+            self.directory,
+            self.gateway.material,
+            MemoryCounters(),
+            kept,
+            database,
+            "http://127.0.0.1:1",
+            self.said.append,
         )
         self.follower.start_from_disk()
 
@@ -79,10 +87,12 @@ def test_a_node_takes_up_rollouts_and_keys_and_says_so(settings: Settings, world
         owner = subscribers.organization_named(world, "tern-trips")
         assert owner is not None
         application = subscribing.make_application(world, COMMAND_LINE, owner, "Night Planner")
-        made = subscribing.make_credential(world, COMMAND_LINE, PEPPER, application, "production")
+        made = credentials.make_credential(
+            world, COMMAND_LINE, CredentialKeys(PEPPER, PEPPER), application, "production"
+        )
         world.commit()
         until(lambda: node.directory.find(made.value.encode()), "the new key")
-        subscribing.revoke_credential(world, COMMAND_LINE, made.credential)
+        credentials.revoke_credential(world, COMMAND_LINE, made.credential)
         newer = rolling.roll_out(world, COMMAND_LINE, "production")
         world.commit()
         until(lambda: node.number == newer.number, "the second rollout")
@@ -106,7 +116,7 @@ def test_a_node_starts_without_the_database_from_what_it_kept(
     owner = subscribers.organization_named(world, "tern-trips")
     assert owner is not None
     application = subscribing.make_application(world, COMMAND_LINE, owner, "Night Planner")
-    made = subscribing.make_credential(world, COMMAND_LINE, PEPPER, application, "production")
+    made = credentials.make_credential(world, COMMAND_LINE, CredentialKeys(PEPPER, PEPPER), application, "production")
     world.commit()
     first = Followed(settings.database, tmp_path / "n1")
     with first.following():

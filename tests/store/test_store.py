@@ -9,9 +9,10 @@ from sqlmodel import Session, select
 
 from core.test_traffic import record
 from tamarack.core.configuration import Backend
+from tamarack.core.credentials import CredentialKeys
 from tamarack.core.traffic.record import FIELDS
 from tamarack.settings import Settings
-from tamarack.store import drafting, feeding, rolling, subscribers, subscribing, watching
+from tamarack.store import credentials, drafting, feeding, rolling, subscribers, subscribing, watching
 from tamarack.store.application import Application
 from tamarack.store.auditing import COMMAND_LINE, latest
 from tamarack.store.migrate import drift, migrate
@@ -36,7 +37,7 @@ def test_the_migrations_lead_to_the_tables_and_can_run_again(engine: Engine) -> 
 def test_a_database_is_ready_when_it_has_the_schema_and_someone_to_sign_in(
     settings: Settings, session: Session
 ) -> None:
-    assert newest_version() == "0001"
+    assert newest_version() == "0002"
     assert not is_ready(settings.database)
     session.add(Staff(email="a@skerry.example", name="A", role="analyst", password_hash="x"))
     session.commit()
@@ -108,9 +109,11 @@ def make_application(session: Session) -> Application:
 def test_the_feed_holds_the_newest_state_in_an_order_without_gaps(world: Session) -> None:
     application = make_application(world)
     offered = rolling.running_configuration(world, "production")
-    made = subscribing.make_credential(world, COMMAND_LINE, bytes(32), application, "production")
+    made = credentials.make_credential(
+        world, COMMAND_LINE, CredentialKeys(bytes(32), bytes(32)), application, "production"
+    )
     subscription = subscribing.subscribe(world, COMMAND_LINE, offered, application, "passage", "skiff", "production")
-    subscribing.revoke_credential(world, COMMAND_LINE, made.credential)
+    credentials.revoke_credential(world, COMMAND_LINE, made.credential)
     subscribing.set_subscription_state(world, COMMAND_LINE, subscription, "paused")
     items = {item.key: item for item in world.exec(select(FeedItem))}
     assert items[made.credential.id].body is not None
@@ -163,7 +166,7 @@ def test_subscribing_twice_or_to_what_is_not_offered_is_refused(world: Session) 
 
 def test_every_change_is_in_the_audit_log_and_no_credential_is(world: Session) -> None:
     application = make_application(world)
-    made = subscribing.make_credential(world, COMMAND_LINE, bytes(32), application, "test")
+    made = credentials.make_credential(world, COMMAND_LINE, CredentialKeys(bytes(32), bytes(32)), application, "test")
     world.flush()
     entries = latest(world, most=200)
     assert {"make application", "make credential", "roll out", "draft"} <= {entry.action for entry in entries}

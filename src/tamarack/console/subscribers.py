@@ -8,7 +8,7 @@ from sqlmodel import col, select
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires, running
 from tamarack.core.credentials import state_of
 from tamarack.core.environments import ENVIRONMENTS
-from tamarack.store import auditing, subscribers, subscribing, watching
+from tamarack.store import auditing, credentials, subscribers, subscribing, watching
 from tamarack.store.application import Application, Credential, Subscription
 from tamarack.store.columns import now
 from tamarack.store.organization import Organization, Person
@@ -183,7 +183,7 @@ def revoke(id: str, credential: str) -> Any:
     found = db().get(Credential, credential)
     if found is None or found.application_id != id:
         abort(404, "There is no such key.")
-    subscribing.revoke_credential(db(), acting(), found)
+    credentials.revoke_credential(db(), acting(), found)
     db().commit()
     done(f"The key {found.hint} is revoked; nodes refuse it within a second.")
     return back_to("subscribers.application", id=id)

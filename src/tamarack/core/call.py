@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from tamarack.core.addresses import Networks
     from tamarack.core.limits.store import Taken
+    from tamarack.core.origins import Origins
     from tamarack.core.pipeline import CompiledOperation
 
 Header = tuple[bytes, bytes]
@@ -26,7 +28,7 @@ class Caller:
     """An application that calls, known by one of its credentials.
 
     `grants` maps an API's name to the subscription that covers it. `expires_at` is seconds since the
-    epoch, 0 for never.
+    epoch, 0 for never. `networks` and `sites` are what the credential is restricted to, None for no limit.
     """
 
     __slots__ = (
@@ -35,9 +37,12 @@ class Caller:
         "credential",
         "expires_at",
         "grants",
+        "groups",
+        "networks",
         "organization",
         "paused",
         "revoked",
+        "sites",
     )
 
     def __init__(
@@ -51,7 +56,13 @@ class Caller:
         revoked: bool = False,
         paused: bool = False,
         grants: dict[str, Grant] | None = None,
+        groups: frozenset[str] = frozenset(),
+        networks: Networks | None = None,
+        sites: Origins | None = None,
     ) -> None:
+        self.groups = groups
+        self.networks = networks
+        self.sites = sites
         self.application = application
         self.application_id = application_id
         self.organization = organization
@@ -73,6 +84,9 @@ class Call:
         "address",
         "body_limit",
         "caller",
+        "claims",
+        "fields",
+        "form",
         "grant",
         "headers",
         "length",
@@ -82,6 +96,8 @@ class Call:
         "path",
         "query",
         "taken",
+        "user",
+        "way",
     )
 
     def __init__(
@@ -108,3 +124,13 @@ class Call:
         self.caller: Caller | None = None
         self.grant: Grant | None = None
         self.taken: Taken | None = None
+        self.claims: dict[str, Any] | None = None
+        """The claims of the token that the caller showed, verified."""
+        self.user = ""
+        """The end user that the token names, where it names one."""
+        self.way = ""
+        """The name of the policy that identified the caller."""
+        self.fields = b""
+        """Header fields, ready to send, that a step wants on the answer, whatever it will be."""
+        self.form: bytes | None = None
+        """The body of a form post, read ahead only where a way to identify looks into it."""

@@ -1,20 +1,26 @@
 """Callers as a node holds them: the feed's items folded into what one lookup per call needs."""
 
-from hashlib import blake2b
+from collections.abc import Callable
 from typing import Any
 
+from tamarack.core.addresses import Networks
 from tamarack.core.call import Caller, Grant
+from tamarack.core.credentials import CredentialKind, keyed_hash
+from tamarack.core.origins import Origins
 
 KINDS = ("application", "credential", "subscription")
 
 
 class _Application:
-    __slots__ = ("credentials", "grants", "subscriptions")
+    __slots__ = ("credentials", "grants", "itself", "subscriptions")
 
-    def __init__(self) -> None:
+    def __init__(self, id: str) -> None:
         self.credentials: dict[str, bytes] = {}
         self.subscriptions: dict[str, dict[str, Any]] = {}
         self.grants: dict[str, Grant] = {}
+        self.itself = Caller(
+            application="", application_id=id, organization="", credential="", paused=True, grants=self.grants
+        )
 
 
 class CallerDirectory:
@@ -24,11 +30,11 @@ class CallerDirectory:
     """
 
     def __init__(self, pepper: bytes, environment: str) -> None:
-        self._keyed = blake2b(key=pepper, digest_size=24)
-        """The hash with its key taken in; copied for each look-up, which is cheaper than making it anew."""
+        self._pepper = pepper
         self._environment = environment
         self._by_digest: dict[bytes, Caller] = {}
         self._applications: dict[str, _Application] = {}
+        self._named: dict[str, _Application] = {}
         self._bodies: dict[str, dict[str, Any]] = {}
         self._owner: dict[tuple[str, str], str] = {}
         self._products: dict[str, tuple[str, ...]] = {}
@@ -36,11 +42,26 @@ class CallerDirectory:
     def __len__(self) -> int:
         return len(self._by_digest)
 
+    def finder(self, kind: CredentialKind) -> Callable[[bytes], Caller | None]:
+        """How to find callers by a kind of credential. A keyed hash is looked up, so timing tells nothing of it."""
+        keyed = keyed_hash(self._pepper, kind)  # copied for each look-up, which is cheaper than making it anew
+        known = self._by_digest
+
+        def find(shown: bytes) -> Caller | None:
+            own = keyed.copy()
+            own.update(shown)
+            return known.get(own.digest())
+
+        return find
+
     def find(self, shown: bytes) -> Caller | None:
-        """The caller that owns a credential. A keyed hash is looked up, so timing tells nothing of the key."""
-        keyed = self._keyed.copy()
-        keyed.update(shown)
-        return self._by_digest.get(keyed.digest())
+        """The caller that owns an API key."""
+        return self.finder("api-key")(shown)
+
+    def application(self, name: str) -> Caller | None:
+        """An application itself, by its id or as `organization/application`, without any credential of its own."""
+        found = self._applications.get(name) or self._named.get(name)
+        return found.itself if found is not None and found.itself.application else None
 
     def set_products(self, products: dict[str, tuple[str, ...]]) -> None:
         """Take up which APIs each product packages, from the snapshot."""
@@ -50,6 +71,8 @@ class CallerDirectory:
 
     def apply(self, kind: str, key: str, body: dict[str, Any] | None) -> None:
         """Take up one item of the feed; no body means that it is gone."""
+        if kind not in KINDS:
+            return
         if body is not None and body.get("environment", self._environment) != self._environment:
             body = None
         if kind == "application":
@@ -71,7 +94,7 @@ class CallerDirectory:
                 application.subscriptions.pop(key, None)
             else:
                 application.subscriptions[key] = body
-        elif kind == "credential":
+        else:
             old = application.credentials.pop(key, None)
             if old is not None:
                 self._by_digest.pop(old, None)
@@ -85,13 +108,15 @@ class CallerDirectory:
                     expires_at=body.get("expires_at") or 0.0,
                     revoked=bool(body.get("revoked")),
                     grants=application.grants,
+                    networks=Networks(body["addresses"]) if body.get("addresses") else None,
+                    sites=Origins(body["sites"]) if body.get("sites") else None,
                 )
         self._settle(owner)
 
     def _application(self, id: str) -> _Application:
         application = self._applications.get(id)
         if application is None:
-            application = self._applications[id] = _Application()
+            application = self._applications[id] = _Application(id)
         return application
 
     def _settle(self, id: str) -> None:
@@ -109,8 +134,14 @@ class CallerDirectory:
                     grants[api] = Grant(key, f"{product}/{subscription['plan']}", paused)
         application.grants.clear()
         application.grants.update(grants)
-        for digest in application.credentials.values():
-            caller = self._by_digest[digest]
+        before = f"{application.itself.organization}/{application.itself.application}"
+        if self._named.get(before) is application:
+            del self._named[before]
+        groups = frozenset(body.get("groups") or ()) if body else frozenset()
+        for caller in (application.itself, *(self._by_digest[d] for d in application.credentials.values())):
             caller.paused = body is None or bool(body.get("paused"))
             caller.application = body["name"] if body else ""
             caller.organization = body["organization"] if body else ""
+            caller.groups = groups
+        if body is not None:
+            self._named[f"{body['organization']}/{body['name']}"] = application

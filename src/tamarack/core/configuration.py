@@ -7,15 +7,19 @@ is rolled out.
 import ipaddress
 import re
 from collections import Counter
+from collections.abc import Collection
 from typing import Annotated, Literal
 from urllib.parse import urlsplit
 
-from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, field_validator
+from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, field_validator, model_validator
 
+from tamarack.core.backend_sign_in import SignInKind
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.limits.window import Window
 from tamarack.core.model import Frozen, Name, Problem, Text, Title
 from tamarack.core.policies import AnyPolicy, kind_of
+from tamarack.core.policies.places import header_name
+from tamarack.core.secret_names import SecretName, names_in
 
 METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace", "any")
 _SEGMENT = re.compile(r"^(\{[A-Za-z_][A-Za-z0-9_.-]*\}|[A-Za-z0-9._~!$&'()*+,;=:@%-]+)$")
@@ -112,6 +116,23 @@ class Backend(Frozen):
     connect_timeout_ms: int = Field(default=2_000, ge=10, le=60_000)
     read_timeout_ms: int = Field(default=30_000, ge=10, le=600_000)
     verify_tls: bool = True
+    sign_in: SignInKind = "none"
+    """How the gateway signs in to it."""
+    sign_in_name: str = Field(default="", max_length=200)
+    """The header field's name, or the user's for basic."""
+    sign_in_secret: SecretName = ""
+
+    @model_validator(mode="after")
+    def _signs_in(self) -> "Backend":
+        if self.sign_in == "none":
+            return self
+        if not self.sign_in_secret:
+            raise ValueError(f"signing in by {self.sign_in} needs a secret of the secret store; name it")
+        if self.sign_in == "header" and not header_name(self.sign_in_name):
+            raise ValueError("signing in by a header needs the header field's name")
+        if self.sign_in == "basic" and (not self.sign_in_name or ":" in self.sign_in_name):
+            raise ValueError("signing in by basic needs a user name, without a colon (RFC 7617)")
+        return self
 
     def targets_in(self, environment: str) -> tuple[Target, ...]:
         """The targets that serve an environment."""
@@ -244,6 +265,9 @@ def _policies(path: Path, policies: tuple[AnyPolicy, ...], everywhere: bool = Fa
         if policy.name in doubled:
             message = f"two policies here are named {policy.name!r}; give each its own name"
             found.append(Problem(path=(*path, place, "name"), message=message))
+        if kind_of(policy).alone and sum(other.kind == policy.kind for other in policies) > 1:
+            message = f"two policies here are of the kind {policy.kind!r}, of which only one can hold; remove one"
+            found.append(Problem(path=(*path, place, "kind"), message=message))
         if everywhere and kind_of(policy).only_inside:
             message = f"{kind_of(policy).title!r} cannot stand everywhere; place it on an API or an operation"
             found.append(Problem(path=(*path, place, "kind"), message=message))
@@ -306,8 +330,37 @@ def check(configuration: Configuration) -> list[Problem]:
     return found
 
 
-def check_in(configuration: Configuration, environment: str) -> list[Problem]:
-    """`check`, and what is missing to run in one environment."""
+def secrets_used(configuration: Configuration) -> dict[str, list[str]]:
+    """The secrets that a configuration names, each with the places that do, in words."""
+    found: dict[str, list[str]] = {}
+
+    def note(place: str, model: object) -> None:
+        for name in names_in(model):
+            if place not in found.setdefault(name, []):
+                found[name].append(place)
+
+    note("everywhere", configuration.everywhere)
+    for backend in configuration.backends:
+        note(f"backend {backend.name}", backend)
+    for api in configuration.apis:
+        for version in api.versions:
+            note(f"{api.title} {version.version}", version.policies)
+            for operation in version.operations:
+                note(f"{api.title} {version.version}, {operation.call}", operation.policies)
+    return found
+
+
+def key_sets_used(configuration: Configuration) -> set[str]:
+    """The addresses of key sets that a configuration's policies verify with."""
+    placed = list(configuration.everywhere)
+    for api in configuration.apis:
+        for version in api.versions:
+            placed += [*version.policies, *(p for operation in version.operations for p in operation.policies)]
+    return {policy.key_set for policy in placed if policy.kind == "jwt" and policy.key_set}
+
+
+def check_in(configuration: Configuration, environment: str, secrets: Collection[str] | None = None) -> list[Problem]:
+    """`check`, and what is missing to run in one environment: targets, and secrets where those set are given."""
     assert environment in ENVIRONMENTS
     found = check(configuration)
     used = {v.backend for api in configuration.apis for v in api.versions if v.state != "draft"}
@@ -315,4 +368,8 @@ def check_in(configuration: Configuration, environment: str) -> list[Problem]:
         if backend.name in used and not backend.targets_in(environment):
             message = f"the backend {backend.name!r} has no target for {environment}; add one"
             found.append(Problem(path=("backends", place, "targets"), message=message))
+    for name, places in secrets_used(configuration).items():
+        if secrets is not None and name not in secrets:
+            message = f"{places[0]}: the secret {name!r} is not set for {environment}; set it under Settings, Secrets"
+            found.append(Problem(path=("secrets", name), message=message))
     return found

@@ -1,29 +1,71 @@
-"""Credentials: what a key looks like, and the keyed hash that nodes know it by."""
+"""Credentials: their kinds, what they look like, and the keyed hash that nodes know them by."""
 
 from hashlib import blake2b
-from typing import Literal
+from typing import Any, Literal, NamedTuple, get_args
+
+CredentialKind = Literal["api-key", "client-secret", "signed-key", "outside-identity"]
+"""An API key; a client id with its secret; a key that Tamarack signs; a name that an outside issuer's tokens give."""
+
+KIND_TITLES: dict[str, str] = {
+    "api-key": "API key",
+    "client-secret": "Client id and secret",
+    "signed-key": "Signed key",
+    "outside-identity": "Outside identity",
+}
+assert set(KIND_TITLES) == set(get_args(CredentialKind))
 
 ALPHABET = "23456789abcdefghjkmnpqrstuvwxyz"
 """Characters of a key: none that is mistaken for another."""
 PREFIX = "tmk_"
+CLIENT_PREFIX = "tmc_"
+SECRET_PREFIX = "tms_"  # noqa: S105 - how a secret begins
 LENGTH = 36
 """Characters after the prefix: about 178 bits."""
+
+
+class CredentialKeys(NamedTuple):
+    """The installation's own keys: the pepper that hashes credentials, and the key that seals kept values."""
+
+    pepper: bytes
+    sealing: bytes
+
 
 CredentialState = Literal["in force", "expired", "revoked"]
 
 
-def make_key(random_bytes: bytes) -> str:
+def make_key(random_bytes: bytes, prefix: str = PREFIX) -> str:
     """A key from at least `LENGTH` bytes of randomness. Bytes that would favour a character are skipped."""
     most = 256 - 256 % len(ALPHABET)
     chosen = [ALPHABET[byte % len(ALPHABET)] for byte in random_bytes if byte < most][:LENGTH]
     if len(chosen) < LENGTH:
         raise ValueError(f"{len(random_bytes)} random bytes made only {len(chosen)} of {LENGTH} characters")
-    return PREFIX + "".join(chosen)
+    return prefix + "".join(chosen)
 
 
-def digest(value: bytes, pepper: bytes) -> str:
-    """The keyed hash of a credential (BLAKE2b, RFC 7693, keyed). The pepper never leaves the platform."""
-    return blake2b(value, key=pepper, digest_size=24).hexdigest()
+def keyed_hash(pepper: bytes, kind: CredentialKind = "api-key") -> Any:
+    """BLAKE2b (RFC 7693) with the pepper as its key; a domain for each kind, so that none passes for another.
+
+    The pepper never leaves the platform.
+    """
+    person = b"" if kind == "api-key" else kind.encode()
+    return blake2b(key=pepper, digest_size=24, person=person)
+
+
+def digest(value: bytes, pepper: bytes, kind: CredentialKind = "api-key") -> str:
+    """The keyed hash of a credential."""
+    keyed = keyed_hash(pepper, kind)
+    keyed.update(value)
+    return str(keyed.hexdigest())
+
+
+def client_value(id: bytes, secret: bytes) -> bytes:
+    """What is hashed of a client id and its secret: both, so that one does not work with the other's."""
+    return id + b"\0" + secret
+
+
+def outside_value(issuer: str, name: str) -> bytes:
+    """What is hashed of an outside identity: who says it, and the name."""
+    return issuer.encode() + b"\0" + name.encode()
 
 
 def hint(value: str) -> str:

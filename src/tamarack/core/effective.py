@@ -4,7 +4,8 @@ The drawing, the sentences, the review and the snapshot all read this, so they c
 
 The rules: a placement further in (an operation in an API, an API in everything) replaces a policy of the
 same name placed further out. Ways to identify are replaced as a whole: the innermost placement that has
-any decides who may be known how, and whether the operation is open.
+any decides who may be known how, and whether the operation is open. Of a kind that stands alone, like
+browser access, the innermost holds.
 """
 
 from collections.abc import Iterable
@@ -68,15 +69,19 @@ def held(configuration: Configuration, api: Api, version: Version, operation: Op
     for place, (placement, policies) in enumerate(rows):
         for policy in policies:
             stage = kind_of(policy).stage
-            inner = next((p for p, own in rows[place + 1 :] if _replaces(stage, policy.name, own)), None)
+            inner = next((p for p, own in rows[place + 1 :] if _replaces(policy, own)), None)
             found.append(Held(placement, stage, policy, inner))
     return found
 
 
-def _replaces(stage: Stage, name: str, policies: Iterable[AnyPolicy]) -> bool:
-    if stage is Stage.IDENTIFY:
+def _replaces(outer: AnyPolicy, policies: Iterable[AnyPolicy]) -> bool:
+    kind = kind_of(outer)
+    if kind.stage is Stage.IDENTIFY:
         return any(kind_of(policy).stage is Stage.IDENTIFY for policy in policies)
-    return any(policy.name == name and kind_of(policy).stage is stage for policy in policies)
+    return any(
+        policy.kind == outer.kind if kind.alone else policy.name == outer.name and kind_of(policy).stage is kind.stage
+        for policy in policies
+    )
 
 
 def in_force(rows: Iterable[Held]) -> list[Held]:

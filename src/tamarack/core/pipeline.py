@@ -5,16 +5,22 @@ All choices are made when a rollout is taken up; on a call's way only the steps 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
 
-from tamarack.core.call import Call, Caller, Grant
+from tamarack.core.browser import BrowserRule, requested_headers
+from tamarack.core.call import Call, Caller, Grant, Header
 from tamarack.core.directory import Directory
 from tamarack.core.limits.store import CounterStore, Limiter
+from tamarack.core.material import Material
 from tamarack.core.policies import kind_of
 from tamarack.core.policies.kind import Compiled, Identify, Step, Surroundings
+from tamarack.core.policies.referring_site import site_called_from
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.routing import Router
 from tamarack.core.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
+from tamarack.core.stages import Stage
 
 DEFAULT_BODY_LIMIT = 1000**3
 """Bytes; what holds where no body size policy does."""
@@ -25,13 +31,48 @@ _CLOSED = Refusal(REASONS["closed"])
 _NOT_SUBSCRIBED = Refusal(REASONS["not-subscribed"])
 _SUBSCRIPTION_PAUSED = Refusal(REASONS["subscription-paused"])
 _APPLICATION_PAUSED = Refusal(REASONS["application-paused"])
+_CREDENTIAL_ADDRESS = Refusal(REASONS["credential-address"])
+_CREDENTIAL_SITE = Refusal(REASONS["credential-site"])
 _RETIRED = Refusal(REASONS["retired"])
+
+Reads = Callable[[Call], list[tuple[str, str]]]
+
+
+class Part(NamedTuple):
+    """One policy within a step: its name and placement, and what it looks at."""
+
+    title: str
+    name: str
+    placement: str
+    reads: Reads | None = None
+    limiter: Limiter | None = None
+
+
+class NamedStep(NamedTuple):
+    """A step with where it stands, for traces. A step of several parts decides over all of them at once."""
+
+    stage: Stage
+    step: Step
+    parts: tuple[Part, ...]
 
 
 class CompiledOperation:
     """An operation ready to carry calls."""
 
-    __slots__ = ("api", "backend", "base_path", "body_limit", "name", "steps", "version")
+    __slots__ = (
+        "api",
+        "backend",
+        "base_path",
+        "body_limit",
+        "browser",
+        "name",
+        "named",
+        "named_ways",
+        "secret",
+        "steps",
+        "version",
+        "wants_form",
+    )
 
     def __init__(
         self,
@@ -39,18 +80,28 @@ class CompiledOperation:
         version: str,
         name: str,
         backend: str,
-        steps: tuple[Step, ...],
+        named: tuple[NamedStep, ...],
         body_limit: int,
         base_path: str,
+        browser: BrowserRule | None = None,
+        secret: frozenset[str] = frozenset(),
+        wants_form: bool = False,
     ) -> None:
         self.api = api
         self.version = version
         self.name = name
         self.backend = backend
-        self.steps = steps
+        self.named = named
+        self.named_ways = any(one.stage is Stage.IDENTIFY and one.parts[0].name for one in named)
+        """Whether callers are identified here, by policies that have names."""
+        self.steps = tuple(one.step for one in named)
         self.body_limit = body_limit
         self.base_path = base_path
         """What comes off a call's path before the rest is put behind the target's own."""
+        self.browser = browser
+        self.secret = secret
+        """Names of fields and parameters that carry credentials here."""
+        self.wants_form = wants_form
 
 
 class Plans:
@@ -70,13 +121,38 @@ class Plans:
         return self._limiters.get(plan)
 
 
-def compile_router(snapshot: Snapshot, directory: Directory, counters: CounterStore) -> Router[CompiledOperation]:
+@dataclass(slots=True)
+class _Workshop:
+    """What compiling needs. A policy at a placement is compiled once, so that its operations share what it keeps."""
+
+    directory: Directory
+    material: Material
+    counters: CounterStore
+    plans: Plans
+    environment: str
+    made: dict[tuple[PlacedPolicy, str], Compiled] = field(default_factory=dict)
+
+    def compile(self, placed: PlacedPolicy, version: SnapshotVersion) -> Compiled:
+        key = (placed, version.title)
+        found = self.made.get(key)
+        if found is None:
+            realm = version.title.replace("\\", "").replace('"', "'")
+            surroundings = Surroundings(self.directory, self.material, self.environment, placed.placement, realm)
+            found = self.made[key] = kind_of(placed.policy).compile(placed.policy, surroundings)
+            if found.limiter is not None:
+                self.counters.bind(found.limiter)
+        return found
+
+
+def compile_router(
+    snapshot: Snapshot, directory: Directory, counters: CounterStore, material: Material
+) -> Router[CompiledOperation]:
     """Every operation of a snapshot, ready to be found by method and path."""
     router: Router[CompiledOperation] = Router()
-    plans = Plans(snapshot, counters)
+    shop = _Workshop(directory, material, counters, Plans(snapshot, counters), snapshot.environment)
     for version in sorted(snapshot.versions, key=lambda version: -len(version.base_path)):
         for operation in version.operations:
-            compiled = _compile(version, operation, directory, counters, plans)
+            compiled = _compile(version, operation, shop)
             path = version.base_path + ("" if operation.path == "/" else operation.path)
             router.add(operation.method, path, compiled)
             if operation.path == "/":
@@ -93,82 +169,144 @@ def run(call: Call) -> Refusal | None:
     return None
 
 
-def _compile(
-    version: SnapshotVersion,
-    operation: SnapshotOperation,
-    directory: Directory,
-    counters: CounterStore,
-    plans: Plans,
-) -> CompiledOperation:
-    steps: list[Step] = []
-    ways: list[Compiled] = []
-    metered: list[Compiled] = []
+def is_preflight(method: str, headers: list[Header]) -> bool:
+    """Whether a browser asks, before a call, if it may be made (Fetch, 3.2.2)."""
+    names = [name for name, _ in headers]
+    return method == "OPTIONS" and b"origin" in names and b"access-control-request-method" in names
+
+
+def answer_preflight(
+    router: Router[CompiledOperation], path: bytes, headers: list[Header]
+) -> tuple[CompiledOperation | None, bytes, Refusal | None]:
+    """Answer a preflight: the operation it is about, the fields to send, and a refusal where it may not call.
+
+    No credential is asked for, and nothing is metered: the call itself will be. Raises `routing.BadPath`.
+    """
+    fields = dict(headers)
+    method = fields[b"access-control-request-method"].decode("latin-1").strip()
+    found = router.find(method, path)
+    if type(found) is not CompiledOperation:
+        return None, b"", Refusal(REASONS["unknown-path" if found is None else "wrong-method"])
+    if found.browser is None:
+        return found, b"", Refusal(REASONS["browser-closed"], note="no browser access rule holds here")
+    names = requested_headers(fields.get(b"access-control-request-headers", b""))
+    answer, forbidden = found.browser.preflight(fields[b"origin"], method, names)
+    return found, answer, Refusal(REASONS["browser-closed"], note=forbidden) if forbidden else None
+
+
+def _compile(version: SnapshotVersion, operation: SnapshotOperation, shop: _Workshop) -> CompiledOperation:
+    by_stage: dict[Stage, list[tuple[PlacedPolicy, Compiled]]] = {stage: [] for stage in Stage}
     body_limit = DEFAULT_BODY_LIMIT
-    is_open = False
+    is_open = wants_form = False
+    browser: BrowserRule | None = None
+    secret: set[str] = set()
     for placed in operation.policies:
-        compiled = _compile_policy(placed, version, directory)
-        if compiled.step is not None:
-            steps.append(compiled.step)
+        compiled = shop.compile(placed, version)
+        by_stage[kind_of(placed.policy).stage].append((placed, compiled))
         if compiled.body_limit is not None:
             body_limit = min(body_limit, compiled.body_limit)
-        if compiled.identify is not None:
-            ways.append(compiled)
-        if compiled.limiter is not None:
-            counters.bind(compiled.limiter)
-            metered.append(compiled)
         is_open = is_open or compiled.open
+        wants_form = wants_form or compiled.wants_form
+        browser = compiled.browser or browser
+        secret.update(compiled.secret)
+    outer = [(placed, shop.compile(placed, version)) for placed in operation.outer_identify]
+    for _, compiled in outer:
+        secret.update(compiled.secret)
+    guard = sorted(by_stage[Stage.GUARD], key=lambda pair: pair[1].browser is None)  # refusals carry its fields too
+    ways = [(placed, way) for placed, way in by_stage[Stage.IDENTIFY] if way.identify is not None]
+    named = [_named(Stage.GUARD, *pair) for pair in guard if pair[1].step is not None]
     if version.state == "retired":
-        steps = [lambda call: _RETIRED]
-    elif is_open:
-        outer = [_compile_policy(placed, version, directory) for placed in operation.outer_identify]
-        if outer:
-            steps.append(_take_off([way.identify for way in outer if way.identify is not None]))
-    elif not ways:
-        steps.append(lambda call: _CLOSED)
+        named = [NamedStep(Stage.GUARD, lambda call: _RETIRED, (Part("Retired", "", "built in"),))]
     else:
-        steps.append(_identify(ways))
-        steps.append(_permit(version.api))
-    if metered or not is_open:
-        steps.append(_meter(metered, counters, plans))
+        if is_open:
+            named += _take_off([way for _, way in outer])
+        elif not ways:
+            named.append(NamedStep(Stage.IDENTIFY, lambda call: _CLOSED, (Part("Closed", "", "built in"),)))
+        else:
+            parts = tuple(_part(placed, way) for placed, way in ways)
+            named.append(NamedStep(Stage.IDENTIFY, _identify([(p.policy.name, way) for p, way in ways]), parts))
+            named.append(NamedStep(Stage.PERMIT, _permit(version.api), (Part("Subscription", "", "built in"),)))
+        named += [_named(Stage.PERMIT, *pair) for pair in by_stage[Stage.PERMIT] if pair[1].step is not None]
+    metered = by_stage[Stage.METER]
+    if (metered or not is_open) and version.state != "retired":
+        step = _meter([way for _, way in metered], shop.counters, shop.plans)
+        named.append(NamedStep(Stage.METER, step, tuple(_part(placed, way) for placed, way in metered)))
     name = f"{operation.method} {operation.path}"
     return CompiledOperation(
-        version.api, version.version, name, version.backend, tuple(steps), body_limit, version.base_path
+        version.api,
+        version.version,
+        name,
+        version.backend,
+        tuple(named),
+        body_limit,
+        version.base_path,
+        browser,
+        frozenset(secret),
+        wants_form,
     )
 
 
-def _compile_policy(placed: PlacedPolicy, version: SnapshotVersion, directory: Directory) -> Compiled:
-    surroundings = Surroundings(directory, placed.placement, version.title.replace('"', "'"))
-    return kind_of(placed.policy).compile(placed.policy, surroundings)
+def _part(placed: PlacedPolicy, compiled: Compiled) -> Part:
+    kind = kind_of(placed.policy)
+    key = compiled.key
+    reads = compiled.reads
+    if compiled.limiter is not None and key is not None:
+        found = key
+
+        def reads(call: Call) -> list[tuple[str, str]]:
+            return [("counted for", found(call) or "everyone")]
+
+    title = placed.policy.called or kind.title
+    return Part(title, placed.policy.name, placed.placement, reads, compiled.limiter)
 
 
-def _take_off(ways: list[Identify]) -> Step:
+def _named(stage: Stage, placed: PlacedPolicy, compiled: Compiled) -> NamedStep:
+    assert compiled.step is not None
+    return NamedStep(stage, compiled.step, (_part(placed, compiled),))
+
+
+def _take_off(ways: Sequence[Compiled]) -> list[NamedStep]:
+    """An open operation asks for no credential, but takes one off all the same: it is not the backend's."""
+    takers = tuple(way.take_off for way in ways if way.take_off is not None)
+    if not takers:
+        return []
+
     def step(call: Call) -> Refusal | None:
-        for way in ways:
-            way(call)
+        for take in takers:
+            take(call)
         return None
 
-    return step
+    return [NamedStep(Stage.IDENTIFY, step, (Part("Open to anyone", "", "built in"),))]
 
 
-def _identify(ways: Sequence[Compiled]) -> Step:
-    """Try the ways in their order; the first whose credential is shown decides. All are taken off."""
-    challenges = tuple((b"www-authenticate", way.challenge) for way in ways if way.challenge)
+def _identify(ways: Sequence[tuple[str, Compiled]]) -> Step:
+    """Try the ways in their order; the one whose credential is shown decides. All credentials are taken off.
+
+    Two credentials in one call are refused. A way that only finds that a token is not its own yields to
+    another way that reads the same place.
+    """
+    challenges = tuple(dict.fromkeys((b"www-authenticate", way.challenge) for _, way in ways if way.challenge))
     missing = Refusal(REASONS["no-credential"], challenges)
     revoked = Refusal(_REVOKED, challenges)
     expired = Refusal(_EXPIRED, challenges)
     doubled = Refusal(REASONS["doubled-credential"])
-    identifies = tuple(way.identify for way in ways if way.identify is not None)
 
-    def settle(call: Call, found: Caller) -> Refusal | None:
+    def settle(call: Call, found: Caller, name: str) -> Refusal | None:
         call.caller = found
+        call.way = name
         if found.revoked:
             return revoked
         if found.expires_at and found.expires_at <= call.now:
             return expired
+        if found.networks is not None and call.address not in found.networks:
+            return _CREDENTIAL_ADDRESS
+        if found.sites is not None and not found.sites.match(site_called_from(call)):
+            return _CREDENTIAL_SITE
         return None
 
-    if len(identifies) == 1:
-        only = identifies[0]
+    if len(ways) == 1:
+        only_name, only_way = ways[0]
+        only: Identify = only_way.identify  # type: ignore[assignment]
 
         def one_way(call: Call) -> Refusal | None:
             found = only(call)
@@ -176,24 +314,43 @@ def _identify(ways: Sequence[Compiled]) -> Step:
                 return missing
             if type(found) is Refusal:
                 return found
-            return settle(call, found)  # type: ignore[arg-type]
+            return settle(call, found, only_name)  # type: ignore[arg-type]
 
         return one_way
 
+    prepared = tuple((name, way.identify, way.place) for name, way in ways if way.identify is not None)
+
     def any_way(call: Call) -> Refusal | None:
         shown: Caller | Refusal | None = None
-        for way in identifies:
+        shown_at = way_name = ""
+        yielding: Refusal | None = None
+        yielding_at: list[str] = []
+        for name, way, place in prepared:
+            before = call.headers
             found = way(call)
-            if found is not None:
-                if shown is not None:
-                    return doubled
-                shown = found
+            if found is None:
+                continue
+            if type(found) is Refusal and found.yields:
+                if yielding is None or yielding.reason.code == "wrong-issuer":
+                    yielding = found
+                yielding_at.append(place)
+                if place:
+                    call.headers = before  # the next way reads the same place
+                continue
+            if shown is not None:
+                return doubled
+            shown, shown_at, way_name = found, place, name
+        for take in takers:
+            take(call)
         if shown is None:
-            return missing
+            return yielding or missing
+        if any(place != shown_at for place in yielding_at):
+            return doubled
         if isinstance(shown, Refusal):
             return shown
-        return settle(call, shown)
+        return settle(call, shown, way_name)
 
+    takers = tuple(way.take_off for _, way in ways if way.take_off is not None and way.place and way.strips)
     return any_way
 
 
@@ -244,4 +401,13 @@ def _meter(metered: Sequence[Compiled], counters: CounterStore, plans: Plans) ->
     return step
 
 
-__all__ = ["CompiledOperation", "Plans", "compile_router", "run"]
+__all__ = [
+    "CompiledOperation",
+    "NamedStep",
+    "Part",
+    "Plans",
+    "answer_preflight",
+    "compile_router",
+    "is_preflight",
+    "run",
+]

@@ -71,6 +71,34 @@ _TABLE = (
         "Make a new credential for the application in the portal and use it instead.",
     ),
     Reason(
+        "bad-token",
+        401,
+        "The token is not valid",
+        "The token sent with this call cannot be read, or its signature is not right.",
+        "Ask the issuer for a new token; the trace of the call says what was wrong with this one.",
+    ),
+    Reason(
+        "early-token",
+        401,
+        "The token is not valid yet",
+        "The token sent with this call is for a time that has not come.",
+        "Compare the caller's and the issuer's clocks, or raise the clock skew of the policy.",
+    ),
+    Reason(
+        "wrong-issuer",
+        401,
+        "The token has another issuer",
+        "The token sent with this call was not made by the issuer that is trusted here.",
+        "Ask the issuer named in the API's reference for a token.",
+    ),
+    Reason(
+        "wrong-audience",
+        401,
+        "The token is for someone else",
+        "The token sent with this call was made for another audience.",
+        "Ask the issuer for a token for this API's audience.",
+    ),
+    Reason(
         "closed",
         403,
         "This operation is closed",
@@ -99,6 +127,78 @@ _TABLE = (
         "The application is paused",
         "The application, or its organization, is paused.",
         "Staff can resume it under Subscribers.",
+        by="platform",
+    ),
+    Reason(
+        "unknown-caller",
+        403,
+        "The token's caller is not registered",
+        "The token is valid, but the caller that it names is not an application here.",
+        "Add an outside identity with the name in the token to the application's credentials.",
+        by="platform",
+    ),
+    Reason(
+        "credential-address",
+        403,
+        "The credential does not work from here",
+        "The credential is restricted to other addresses than the one this call came from.",
+        "Call from one of the credential's addresses, or change its restriction.",
+    ),
+    Reason(
+        "credential-site",
+        403,
+        "The credential does not work for this site",
+        "The credential is restricted to other sites than the one this call came from.",
+        "Call from one of the credential's sites, or change its restriction.",
+    ),
+    Reason(
+        "not-in-group",
+        403,
+        "Not in an allowed group",
+        "The application belongs to none of the groups that may call this.",
+        "Staff can put the application, or its organization, in one of the groups that the policy allows.",
+    ),
+    Reason(
+        "group-denied",
+        403,
+        "In a denied group",
+        "The application belongs to a group that may not call this.",
+        "Staff can take the application, or its organization, out of the group that the policy denies.",
+    ),
+    Reason(
+        "scope-missing",
+        403,
+        "A scope is missing",
+        "The token was not given the scope that this operation needs.",
+        "Ask the issuer for a token with the scope that WWW-Authenticate names.",
+    ),
+    Reason(
+        "claim-missing",
+        403,
+        "The token does not say what is needed",
+        "The token lacks a claim that this operation needs.",
+        "Compare the token's claims with the policy's requirements; the trace names the one that failed.",
+    ),
+    Reason(
+        "address-refused",
+        403,
+        "Not from this address",
+        "Calls from this address are not let in.",
+        "Call from an address that is let in; staff see the policy's ranges on the call path.",
+    ),
+    Reason(
+        "site-refused",
+        403,
+        "Not from this site",
+        "Calls from pages of this site are not let in.",
+        "Call from a site that is let in; staff see the policy's sites on the call path.",
+    ),
+    Reason(
+        "browser-closed",
+        403,
+        "Closed to this page",
+        "No browser access rule lets this page, method or header in.",
+        "Use the browser checker on the API's page: it names the line that decides.",
         by="platform",
     ),
     Reason(
@@ -175,6 +275,14 @@ _TABLE = (
         by="platform",
     ),
     Reason(
+        "secret-missing",
+        503,
+        "The gateway cannot sign in to the backend",
+        "The platform lacks a secret that this API's backend asks for.",
+        "Set the secret that the backend's page names, under Settings; nothing the caller sent is at fault.",
+        by="platform",
+    ),
+    Reason(
         "backend-slow",
         504,
         "The backend took too long",
@@ -198,3 +306,9 @@ class Refusal:
     headers: tuple[tuple[bytes, bytes], ...] = ()
     policy: str = ""
     note: str = ""
+    detail: str = ""
+    """What the caller is told in place of the reason's own words."""
+    yields: bool = False
+    """Set by a way to identify where the credential may be another way's: that one decides, if it knows it."""
+    unknown_key: tuple[str, str] | None = None
+    """The key set and the key id that would have to be fetched to decide otherwise."""

@@ -5,6 +5,7 @@ It is JSON with a schema version; a node refuses one it cannot read and goes on 
 
 from typing import Literal
 
+from tamarack.core.backend_sign_in import SignInKind
 from tamarack.core.configuration import Configuration, State
 from tamarack.core.effective import held, in_force, is_open
 from tamarack.core.limits.window import Window
@@ -55,6 +56,9 @@ class SnapshotBackend(Frozen):
     connect_timeout_ms: int
     read_timeout_ms: int
     verify_tls: bool
+    sign_in: SignInKind = "none"
+    sign_in_name: str = ""
+    sign_in_secret: str = ""
 
 
 class SnapshotPlan(Frozen):
@@ -124,6 +128,9 @@ def compile_snapshot(configuration: Configuration, environment: str) -> Snapshot
                 connect_timeout_ms=backend.connect_timeout_ms,
                 read_timeout_ms=backend.read_timeout_ms,
                 verify_tls=backend.verify_tls,
+                sign_in=backend.sign_in,
+                sign_in_name=backend.sign_in_name,
+                sign_in_secret=backend.sign_in_secret,
             )
             for backend in configuration.backends
             if backend.targets_in(environment)

@@ -12,9 +12,11 @@ from tamarack.core.configuration import Backend, Configuration
 from tamarack.demo.past import PastCaller, load_past
 from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoOrganization
 from tamarack.settings import Settings
+from tamarack.store import credentials as credentials_of
 from tamarack.store import drafting, rolling, subscribing
 from tamarack.store.application import Application, Credential, Subscription
 from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.credentials import Wanted
 from tamarack.store.organization import Organization, Person
 from tamarack.store.passwords import hash_password
 from tamarack.store.staff import Staff
@@ -101,8 +103,8 @@ def _organization(
         credentials: dict[str, Credential] = {}
         subscriptions: dict[str, Subscription] = {}
         for environment in wanted.environments:
-            made = subscribing.make_credential(
-                session, COMMAND_LINE, settings.keys.raw("pepper"), application, environment, "first key"
+            made = credentials_of.make_credential(
+                session, COMMAND_LINE, settings.keys.credentials, application, environment, Wanted(label="first key")
             )
             credentials[environment] = made.credential
             _keep_key(keys, application, environment, made.value)

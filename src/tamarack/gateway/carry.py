@@ -9,22 +9,27 @@ from __future__ import annotations
 import asyncio
 import itertools
 import secrets
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from email.utils import formatdate
 from time import perf_counter_ns, time
 from typing import Any
 
+from tamarack.core.backend_sign_in import sign_in_field
 from tamarack.core.call import Call, Header
 from tamarack.core.directory import Directory
 from tamarack.core.limits.store import CounterStore
-from tamarack.core.pipeline import CompiledOperation, compile_router
+from tamarack.core.material import Material, nothing_sealed
+from tamarack.core.pipeline import CompiledOperation, answer_preflight, compile_router, is_preflight, run
+from tamarack.core.policies.places import FORM
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.routing import BadPath
 from tamarack.core.snapshot import Snapshot
 from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH
 from tamarack.gateway.forwarding import Network, answer_fields, caller_address, request_head
+from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.problem import CALL_ID, STATUS_LINES, Problems
 from tamarack.gateway.recorder import Recorder
+from tamarack.gateway.tracer import Tracer, Tracing
 from tamarack.gateway.upstream.interface import (
     Answer,
     BodyTooLarge,
@@ -35,6 +40,8 @@ from tamarack.gateway.upstream.interface import (
     target_address,
 )
 
+MOST_FORM_BYTES = 65_536
+"""The longest form post that a way to identify looks into."""
 BODY_STALL_S = 60.0
 """Seconds a caller may pause in the middle of a body."""
 
@@ -46,6 +53,7 @@ _UPSTREAM_REASONS = {
 _TOO_LARGE = Refusal(REASONS["too-large"])
 _UNKNOWN_PATH = Refusal(REASONS["unknown-path"])
 _BAD_PATH = Refusal(REASONS["bad-path"])
+_SECRET_MISSING = Refusal(REASONS["secret-missing"])
 _NOT_READY = Refusal(REASONS["not-ready"], ((b"retry-after", b"1"),))
 _NO_BODY = frozenset((204, 304))
 _REPEATABLE = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
@@ -53,15 +61,30 @@ GONE = 499
 """Recorded as the status of a call whose caller went away before it was answered."""
 
 
+class _Refused(Exception):
+    """A refusal found after the steps."""
+
+    def __init__(self, refusal: Refusal) -> None:
+        super().__init__(refusal.reason.code)
+        self.refusal = refusal
+
+
 class Serving:
     """A snapshot taken up: everything the calls of one rollout need, swapped in one assignment."""
 
-    __slots__ = ("environment", "number", "router", "targets")
+    __slots__ = ("environment", "number", "router", "sign_in", "targets")
 
-    def __init__(self, number: int, snapshot: Snapshot, directory: Directory, counters: CounterStore) -> None:
+    def __init__(
+        self, number: int, snapshot: Snapshot, directory: Directory, counters: CounterStore, material: Material
+    ) -> None:
         self.number = number
         self.environment = snapshot.environment
-        self.router = compile_router(snapshot, directory, counters)
+        self.router = compile_router(snapshot, directory, counters, material)
+        self.sign_in: dict[str, Callable[[], Header | None]] = {
+            backend.name: sign_in_field(backend.sign_in, backend.sign_in_name, material.secret(backend.sign_in_secret))
+            for backend in snapshot.backends
+            if backend.sign_in != "none"
+        }
         self.targets: dict[str, tuple[TargetAddress, ...]] = {
             backend.name: tuple(
                 target_address(address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls)
@@ -82,7 +105,14 @@ class Gateway:
         recorder: Recorder,
         problems: Problems,
         trusted: tuple[Network, ...] = (),
+        material: Material | None = None,
+        tracer: Tracer | None = None,
+        key_sets: KeySetWaiter | None = None,
     ) -> None:
+        self.material = material if material is not None else Material(environment, nothing_sealed)
+        self.tracing = self.material.tracing
+        self.tracer = tracer
+        self.key_sets = key_sets if key_sets is not None else KeySetWaiter(self.material, nobody)
         self.node = node
         self.environment = environment
         self.upstream = upstream
@@ -135,7 +165,7 @@ class Gateway:
         if self.trusted:
             address = caller_address(address, headers, self.trusted)
         length = 0
-        agent = host = b""
+        agent = host = ticket = media = b""
         for name, value in headers:
             if name == b"host":
                 host = value
@@ -145,23 +175,54 @@ class Gateway:
                 length = int(value)
             elif name == b"transfer-encoding":
                 length = -1
+            elif name == b"content-type":
+                media = value
+            elif name == b"tamarack-bench":
+                ticket = value
         call: Call | None = None
+        trace: Tracing | None = None
+        form: _Body | None = None
+        failed: Exception | None = None
         refusal: Refusal | None
         if serving is None:
             refusal = _NOT_READY
         else:
             try:
+                if method == "OPTIONS" and is_preflight(method, headers):
+                    self._preflight(serving, cycle, path, headers, address, call_id, now, started, agent)
+                    return
                 found = serving.router.find(method, path)
             except BadPath:
                 refusal = _BAD_PATH
             else:
                 if type(found) is CompiledOperation:
-                    call = Call(method, path, scope["query_string"], headers, address, now, found, length)
+                    query: bytes = scope["query_string"]
+                    call = Call(method, path, query, headers, address, now, found, length)
+                    if found.wants_form and length and media[:33].lower() == FORM:
+                        form = _Body(receive, call.body_limit)
+                        try:
+                            call.form = await form.read_ahead()
+                        except (BodyTooLarge, CallerGone) as error:
+                            failed = error
+                    if (ticket or self.tracing.on) and self.tracer is not None:
+                        trace = self.tracer.begin(ticket, now)
                     refusal = None
-                    for step in found.steps:
-                        refusal = step(call)
-                        if refusal is not None:
-                            break
+                    if failed is not None:
+                        pass
+                    elif trace is None:
+                        for step in found.steps:
+                            refusal = step(call)
+                            if refusal is not None:
+                                break
+                    else:
+                        refusal = trace.run(call)
+                    if refusal is not None and refusal.unknown_key is not None:
+                        url, kid = refusal.unknown_key
+                        if await self.key_sets.wait_for(url, kid, now):
+                            posted = call.form
+                            call = Call(method, path, query, headers, address, now, found, length)
+                            call.form = posted
+                            refusal = run(call) if trace is None else trace.run(call)
                 elif found is None:
                     refusal = _UNKNOWN_PATH
                 else:
@@ -172,10 +233,20 @@ class Gateway:
         body: _Body | None = None
         answer: Answer | None = None
         try:
+            if failed is not None:
+                raise failed
             if refusal is None:
                 assert call is not None and serving is not None
                 target = self._target(serving, call)
                 label = target.label
+                sign_in = serving.sign_in.get(call.operation.backend)
+                if sign_in is not None:
+                    own = sign_in()
+                    if own is None:
+                        raise _Refused(_SECRET_MISSING)
+                    call.headers = [*(field for field in call.headers if field[0] != own[0]), own]
+                if call.form is not None:
+                    call.length = len(call.form)
                 head = request_head(call, target, call_id.encode(), host, scope["scheme"])
                 asked_at = perf_counter_ns()
                 if length == 0:
@@ -183,8 +254,10 @@ class Gateway:
                     answer = await self.upstream.send(target, method, head, repeatable=method in _REPEATABLE)
                     cycle.waiting = False
                 else:
-                    body = _Body(receive, call.body_limit)
-                    answer = await self.upstream.send(target, method, head, body.chunks(), length < 0)
+                    body = form if form is not None else _Body(receive, call.body_limit)
+                    if call.form is not None:
+                        body.replace(call.form)
+                    answer = await self.upstream.send(target, method, head, body.chunks(), call.length < 0)
                 backend_us = (perf_counter_ns() - asked_at) // 1000
                 status = answer.status
                 fields, has_length = answer_fields(answer.headers)
@@ -207,6 +280,9 @@ class Gateway:
                 cycle.cut_off()  # the head is out: only closing tells the caller that the rest is missing
         except BodyTooLarge:
             refusal = _TOO_LARGE
+        except _Refused as error:
+            refusal = error.refusal
+            label = ""
         except (CallerGone, asyncio.CancelledError):
             status = status or GONE
             cycle.cut_off()
@@ -221,10 +297,43 @@ class Gateway:
                 status = refusal.reason.status
                 sent = self._refuse(cycle, method, refusal, call, call_id, now)
         total_us = (perf_counter_ns() - started) // 1000
+        if trace is not None and self.tracer is not None:
+            received = answer.headers if answer is not None else []
+            self.tracer.finish(trace, call, call_id, now, refusal, status, label, backend_us, total_us, received)
         self._record(
             call_id, now, total_us, backend_us, serving, call, method, path, status, reason, taken, sent,
             address, agent, label,
         )  # fmt: skip
+
+    def _preflight(
+        self,
+        serving: Serving,
+        cycle: Any,
+        path: bytes,
+        headers: list[Header],
+        address: str,
+        call_id: str,
+        now: float,
+        started: int,
+        agent: bytes,
+    ) -> None:
+        """Answer a browser that asks before it calls."""
+        operation, fields, refusal = answer_preflight(serving.router, path, headers)
+        call = Call("OPTIONS", path, b"", headers, address, now, operation) if operation is not None else None
+        reason = ""
+        status, sent = 204, 0
+        if refusal is None:
+            own = b"date: %b\r\n%b" % (self.date(now), self._own_fields(None, call_id))
+            cycle.respond(STATUS_LINES[204] + own + fields, b"")
+        else:
+            if call is not None:
+                call.fields = fields
+            reason, status = refusal.reason.code, refusal.reason.status
+            sent = self._refuse(cycle, "OPTIONS", refusal, call, call_id, now)
+        total_us = (perf_counter_ns() - started) // 1000
+        self._record(
+            call_id, now, total_us, 0, serving, call, "OPTIONS", path, status, reason, 0, sent, address, agent, ""
+        )
 
     def _target(self, serving: Serving, call: Call) -> TargetAddress:
         """The target to ask: each in its turn."""
@@ -249,13 +358,16 @@ class Gateway:
 
     def _own_fields(self, call: Call | None, call_id: str) -> bytes:
         """The fields that the gateway adds to an answer: the call id, and what is left of the tightest limit."""
-        taken = call.taken if call is not None else None
-        if taken is None:
+        if call is None:
             return b"tamarack-call-id: %b\r\n" % call_id.encode()
-        return b"tamarack-call-id: %b\r\nratelimit-policy: %b\r\nratelimit: %b\r\n" % (
+        taken = call.taken
+        if taken is None:
+            return b"tamarack-call-id: %b\r\n%b" % (call_id.encode(), call.fields)
+        return b"tamarack-call-id: %b\r\nratelimit-policy: %b\r\nratelimit: %b\r\n%b" % (
             call_id.encode(),
             taken.limiter.policy_field,
             taken.limit_field,
+            call.fields,
         )
 
     def _refuse(
@@ -268,7 +380,7 @@ class Gateway:
         now: float,
     ) -> int:
         """Answer a refusal; returns the size of its body."""
-        body = self.problems.body(refusal.reason.code, call_id)
+        body = self.problems.body(refusal.reason.code, call_id, refusal.detail)
         extra = b"".join(b"%b: %b\r\n" % field for field in refusal.headers)
         head = b"%bcontent-type: application/problem+json\r\ncontent-length: %d\r\ndate: %b\r\n%b%b" % (
             STATUS_LINES[refusal.reason.status],
@@ -345,10 +457,29 @@ class _Body:
     def __init__(self, receive: Any, limit: int) -> None:
         self._receive = receive
         self._limit = limit
+        self._ahead: list[bytes] = []
+        self._ended = False
         self.taken = 0
 
+    async def read_ahead(self) -> bytes | None:
+        """The whole body of a form post, where it is short enough; what was read is not lost where it is not."""
+        size = 0
+        async for chunk in self.chunks():
+            self._ahead.append(chunk)
+            size += len(chunk)
+            if size > MOST_FORM_BYTES:
+                return None
+        return b"".join(self._ahead)
+
+    def replace(self, body: bytes) -> None:
+        """Send this in place of what was read ahead."""
+        self._ahead = [body] if body else []
+
     async def chunks(self) -> AsyncIterator[bytes]:
-        while True:
+        """The body, piece by piece; what was read ahead comes first."""
+        for ahead in self._ahead:
+            yield ahead
+        while not self._ended:
             try:
                 async with asyncio.timeout(BODY_STALL_S):
                     message = await self._receive()
@@ -360,6 +491,5 @@ class _Body:
             self.taken += len(chunk)
             if self.taken > self._limit:
                 raise BodyTooLarge
+            self._ended = not message.get("more_body")
             yield chunk
-            if not message.get("more_body"):
-                return

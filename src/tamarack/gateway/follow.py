@@ -7,6 +7,7 @@ database is away the node serves on with what it has.
 import asyncio
 import time
 from collections.abc import Callable
+from typing import Any
 
 import orjson
 import psycopg
@@ -14,13 +15,18 @@ from psycopg import AsyncConnection
 from psycopg.types.json import set_json_loads
 from pydantic import ValidationError
 
+from tamarack.core import material
 from tamarack.core.callers import CallerDirectory
 from tamarack.core.limits.store import CounterStore
+from tamarack.core.material import Material
+from tamarack.core.sealing import NotSealedHere
 from tamarack.core.snapshot import Snapshot
 from tamarack.gateway.carry import Gateway, Serving
 from tamarack.gateway.kept import FeedEntry, KeptState
 
 CHANNEL = "tamarack"
+KEY_SETS = "tamarack_key_sets"
+"""Where the control side hears that a key set has to be fetched."""
 LOOK_EVERY_S = 0.5
 REPORT_EVERY_S = 2.0
 AT_ONCE = 2_000
@@ -35,6 +41,7 @@ class Follower:
         self,
         gateway: Gateway,
         directory: CallerDirectory,
+        material: Material,
         counters: CounterStore,
         kept: KeptState,
         database: str,
@@ -43,6 +50,7 @@ class Follower:
     ) -> None:
         self._gateway = gateway
         self._directory = directory
+        self._material = material
         self._counters = counters
         self._kept = kept
         self._database = database
@@ -62,16 +70,26 @@ class Follower:
     def start_from_disk(self) -> None:
         """Take up what was kept when the node last ran."""
         for entry in self._kept.feed():
-            self._directory.apply(entry.kind, entry.key, entry.body)
+            self._apply(entry.kind, entry.key, entry.body)
             self._seq = max(self._seq, entry.seq)
         kept = self._kept.snapshot()
         if kept is not None:
             self._take_up(*kept)
 
+    def _apply(self, kind: str, key: str, body: dict[str, Any] | None) -> None:
+        """Take up one item of the feed. One that cannot be read is left out, and reported."""
+        try:
+            if kind in material.KINDS:
+                self._material.apply(kind, key, body)
+            else:
+                self._directory.apply(kind, key, body)
+        except (NotSealedHere, ValueError, KeyError, TypeError, AttributeError) as error:
+            self._log(f"{kind} {key} of the feed cannot be taken up: {error}")
+
     def _take_up(self, number: int, raw: dict[str, object]) -> bool:
         try:
             snapshot = Snapshot.model_validate(raw)
-            serving = Serving(number, snapshot, self._directory, self._counters)
+            serving = Serving(number, snapshot, self._directory, self._counters, self._material)
         except (ValidationError, ValueError) as error:
             self._unreadable = number
             self._problem = f"rollout {number} cannot be read: {str(error).partition(chr(10))[0]}"
@@ -120,7 +138,7 @@ class Follower:
         if row is not None and row[0] < self._seq:
             self._log("the feed starts over")
             for entry in self._kept.feed():
-                self._directory.apply(entry.kind, entry.key, None)
+                self._apply(entry.kind, entry.key, None)
             self._kept.forget_feed()
             self._seq = 0
             self._number = self._unreadable = 0
@@ -138,7 +156,7 @@ class Follower:
                 return changed
             entries = [FeedEntry(*row) for row in rows]
             for entry in entries:
-                self._directory.apply(entry.kind, entry.key, entry.body)
+                self._apply(entry.kind, entry.key, entry.body)
             self._seq = entries[-1].seq
             self._kept.keep_feed(entries)
             changed = True
@@ -177,3 +195,13 @@ class Follower:
             },
         )
         self._reported = time.monotonic()
+
+
+async def ask_for_key_set(database: str, url: str) -> None:
+    """Tell the control side that a key set has to be fetched. Raises OSError where the database is away."""
+    try:
+        connection = await AsyncConnection.connect(database, autocommit=True, connect_timeout=2)
+        async with connection:
+            await connection.execute("SELECT pg_notify(%s, %s)", (KEY_SETS, url))
+    except psycopg.Error as error:
+        raise OSError(str(error)) from error

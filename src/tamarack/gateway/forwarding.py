@@ -30,7 +30,17 @@ _NOT_SENT_ON = HOP_BY_HOP | {
     b"x-forwarded-prefix",
     b"x-real-ip",
     b"tamarack-call-id",
+    b"tamarack-bench",
 }
+_NOT_SENT_BACK = HOP_BY_HOP | {
+    b"access-control-allow-origin",
+    b"access-control-allow-credentials",
+    b"access-control-allow-headers",
+    b"access-control-allow-methods",
+    b"access-control-expose-headers",
+    b"access-control-max-age",
+}
+"""Who may read an answer is the gateway's to say: a backend's own fields would open what is closed here."""
 _BODILESS = frozenset(("GET", "HEAD", "DELETE", "OPTIONS", "TRACE"))
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
@@ -96,7 +106,7 @@ def answer_fields(received: list[Header]) -> tuple[bytes, bool]:
     parts: list[bytes] = []
     has_length = False
     for name, value in received:
-        if name not in HOP_BY_HOP:
+        if name not in _NOT_SENT_BACK:
             parts += (name, b": ", value, b"\r\n")
             if name == b"content-length":
                 has_length = True

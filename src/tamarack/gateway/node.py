@@ -10,13 +10,17 @@ import uvicorn
 
 from tamarack.core.callers import CallerDirectory
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.material import Material
+from tamarack.core.sealing import unseal
 from tamarack.gateway.carry import Gateway
-from tamarack.gateway.follow import Follower
+from tamarack.gateway.follow import Follower, ask_for_key_set
 from tamarack.gateway.forwarding import networks
 from tamarack.gateway.kept import KeptState
+from tamarack.gateway.key_sets import KeySetWaiter
 from tamarack.gateway.problem import Problems
 from tamarack.gateway.protocol import StrictProtocol
 from tamarack.gateway.recorder import Recorder
+from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.pool import PooledUpstream
 from tamarack.settings import Settings
 
@@ -66,6 +70,9 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
     home = settings.node_home(name)
     recorder = Recorder(home / "spool", settings.spool_limit_mb * 1_000_000, settings.record_every_ms / 1000)
     upstream = PooledUpstream()
+    directory = CallerDirectory(settings.keys.raw("pepper"), environment)
+    sealing_key = settings.keys.raw("secrets")
+    material = Material(environment, lambda sealed, about: unseal(sealed, sealing_key, about))
     gateway = Gateway(
         name,
         environment,
@@ -73,11 +80,14 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         recorder,
         Problems(settings.portal_url),
         networks(settings.trusted_proxies),
+        material,
+        Tracer(material, directory, environment, settings.keys.raw("bench"), recorder.add_trace),
+        KeySetWaiter(material, lambda url: ask_for_key_set(settings.database, url)),
     )
-    directory = CallerDirectory(settings.keys.raw("pepper"), environment)
     follower = Follower(
         gateway,
         directory,
+        material,
         MemoryCounters(),
         KeptState(home),
         settings.database,

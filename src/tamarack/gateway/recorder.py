@@ -1,4 +1,4 @@
-"""The recorder: records of calls, written in batches to the node's spool folder.
+"""The recorder: records and traces of calls, written in batches to the node's spool folder.
 
 A call costs one append to a list. Each batch becomes one file, named for the batch, that the worker sends
 to PostgreSQL and removes; so the database being away delays nothing, and a killed node loses at most the
@@ -14,6 +14,8 @@ from typing import Any
 
 import orjson
 
+TRACE_LIMIT = 500
+"""Traces kept of one batch."""
 LIST_LIMIT = 200_000
 """Records held between two batches; the rest of them is dropped and counted."""
 
@@ -27,6 +29,7 @@ class Recorder:
         self._every = every_s
         self._records: list[tuple[Any, ...]] = []
         self.add = self._records.append
+        self._traces: list[dict[str, Any]] = []
         self.dropped = 0
         self._session = f"{int(time.time() * 1000):x}{secrets.token_hex(4)}"
         self._batch = 0
@@ -41,8 +44,14 @@ class Recorder:
         finally:
             self.flush()
 
+    def add_trace(self, trace: dict[str, Any]) -> None:
+        """Take a trace; beyond the limit of one batch it is dropped, for its call is recorded all the same."""
+        if len(self._traces) < TRACE_LIMIT:
+            self._traces.append(trace)
+
     def flush(self) -> None:
         """Write what there is as one batch. Never raises: recording must not stop a node."""
+        self._flush_traces()
         records = self._records
         if not records:
             return
@@ -51,6 +60,16 @@ class Recorder:
         if len(records) > LIST_LIMIT:
             self.dropped += len(records) - LIST_LIMIT
             del records[LIST_LIMIT:]
+        if not self._write("calls", records):
+            self.dropped += len(records)
+
+    def _flush_traces(self) -> None:
+        traces = self._traces
+        if traces:
+            self._traces = []
+            self._write("traces", traces)
+
+    def _write(self, ending: str, rows: list[Any]) -> bool:
         self._batch += 1
         name = f"{self._session}-{self._batch:08x}"
         try:
@@ -58,7 +77,8 @@ class Recorder:
             if held > self._limit:
                 raise OSError(f"the spool holds {held} bytes, its limit is {self._limit}")
             part = self._spool / f"{name}.part"
-            part.write_bytes(orjson.dumps(records))
-            part.rename(self._spool / f"{name}.calls")
-        except OSError:
-            self.dropped += len(records)
+            part.write_bytes(orjson.dumps(rows))
+            part.rename(self._spool / f"{name}.{ending}")
+        except (OSError, TypeError):
+            return False
+        return True

@@ -22,9 +22,10 @@ from tamarack.portal.page import (
     requires,
 )
 from tamarack.portal.reference import KEY_PLACE, example_call, views
-from tamarack.store import subscribers, subscribing, watching
+from tamarack.store import credentials, subscribers, subscribing, watching
 from tamarack.store.application import Application, Credential, Subscription
 from tamarack.store.columns import now
+from tamarack.store.credentials import Wanted
 from tamarack.store.subscribing import NotPossible
 from tamarack.web.application import db, settings_of
 from tamarack.web.once import NEW_KEYS
@@ -165,10 +166,10 @@ def make_key(id: str) -> Any:
     environment = request.form.get("environment", "")
     if environment not in ENVIRONMENTS:
         abort(400, f"{environment!r} is not an environment.")
-    pepper = settings_of(current_app).keys.raw("pepper")
+    keys = settings_of(current_app).keys.credentials
     label = request.form.get("label", "")
     try:
-        made = subscribing.make_credential(db(), acting(), pepper, application, environment, label)
+        made = credentials.make_credential(db(), acting(), keys, application, environment, Wanted(label=label))
     except NotPossible as error:
         db().rollback()
         refuse(str(error))
@@ -185,7 +186,7 @@ def revoke_key(id: str, key: str) -> Any:
     credential = db().get(Credential, key)
     if credential is None or credential.application_id != application.id:
         abort(404, "There is no such key.")
-    subscribing.revoke_credential(db(), acting(), credential)
+    credentials.revoke_credential(db(), acting(), credential)
     db().commit()
     done(f"The key {credential.hint} is revoked. Calls with it are refused from now on.")
     return back_to("applications.page", id=id)

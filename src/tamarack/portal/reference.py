@@ -27,8 +27,9 @@ from tamarack.portal.page import (
     requires,
     shown_version,
 )
-from tamarack.store import drafting, subscribers, subscribing
+from tamarack.store import credentials, drafting, subscribers, subscribing
 from tamarack.store.application import Application
+from tamarack.store.credentials import Wanted
 from tamarack.store.subscribing import NotPossible
 from tamarack.web.application import db, settings_of
 from tamarack.web.once import NEW_KEYS
@@ -201,8 +202,10 @@ def subscribe(api: str, version: str) -> Any:
         )
         made = None
         if subscription.state == "active" and not _has_key(application, environment):
-            pepper = settings_of(current_app).keys.raw("pepper")
-            made = subscribing.make_credential(db(), acting(), pepper, application, environment, "first key")
+            keys = settings_of(current_app).keys.credentials
+            made = credentials.make_credential(
+                db(), acting(), keys, application, environment, Wanted(label="first key")
+            )
     except NotPossible as error:
         db().rollback()
         return _subscribe_page(api, version, typed, {error.field or "plan": str(error)}), 422

@@ -5,7 +5,7 @@ from datetime import datetime
 from sqlalchemy import UniqueConstraint
 from sqlmodel import Field, SQLModel
 
-from tamarack.store.columns import Moment, new_id
+from tamarack.store.columns import Moment, Names, new_id
 
 
 class Application(SQLModel, table=True):
@@ -19,19 +19,33 @@ class Application(SQLModel, table=True):
     title: str
     description: str = ""
     active: bool = True
+    groups: list[str] = Names()
     made_at: datetime = Moment()
     made_by: str = ""
 
 
 class Credential(SQLModel, table=True):
-    """A key of an application in one environment. Only its keyed hash is kept."""
+    """A credential of an application in one environment, of a kind of `core.credentials`.
+
+    Only its keyed hash is kept; its value too, sealed, where the organization wants to look at it again.
+    """
 
     id: str = Field(default_factory=new_id, primary_key=True)
     application_id: str = Field(foreign_key="application.id", index=True)
     environment: str
+    kind: str = Field(default="api-key", sa_column_kwargs={"server_default": "api-key"})
     label: str = ""
     digest: str = Field(unique=True)
     hint: str
+    public: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    """What of it is no secret: the client id, or the name that an outside issuer gives the application."""
+    issuer: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    """Of an outside identity: who gives the name."""
+    addresses: list[str] = Names()
+    sites: list[str] = Names()
+    sealed: str | None = None
+    replaced_by: str | None = None
+    """Set when it was rotated: the credential that took its place."""
     made_at: datetime = Moment()
     made_by: str = ""
     expires_at: datetime | None = Moment(default=None)

@@ -28,6 +28,11 @@ def Moment(**kwargs: Any) -> Any:
     return Field(sa_column=Column(DateTime(timezone=True), nullable=nullable, index=index), **kwargs)
 
 
+def Names(**kwargs: Any) -> Any:
+    """A list of short texts; empty unless given."""
+    return Field(default_factory=list, sa_column=Column(JSONB, nullable=False, server_default="[]"), **kwargs)
+
+
 def Json(**kwargs: Any) -> Any:
     """A JSON value."""
     nullable = kwargs.get("default", ...) is None

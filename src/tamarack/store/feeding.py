@@ -1,4 +1,4 @@
-"""The feed: what nodes need to know of callers, as numbered changes.
+"""The feed: what nodes need to know besides rollouts, as numbered changes: callers, secrets, keys, what to trace.
 
 Only the newest state of each item is kept. Numbers are given out under a lock that is held until the
 transaction ends, so that a node which has read up to a number has missed none below it.
@@ -15,7 +15,8 @@ from tamarack.store.organization import Organization
 from tamarack.store.rollout import FeedItem
 
 
-def _publish(session: Session, kind: str, key: str, body: dict[str, Any] | None) -> None:
+def publish(session: Session, kind: str, key: str, body: dict[str, Any] | None) -> None:
+    """Tell the nodes the newest state of one thing; no body: it is gone."""
     session.connection().execute(text("SELECT pg_advisory_xact_lock(hashtext('tamarack feed'))"))
     seq = session.connection().execute(text("SELECT coalesce(max(seq), 0) + 1 FROM feed_item")).scalar_one()
     item = session.get(FeedItem, (kind, key))
@@ -36,8 +37,9 @@ def publish_application(session: Session, application: Application) -> None:
         "name": application.name,
         "organization": organization.name,
         "paused": not (application.active and organization.active),
+        "groups": sorted({*application.groups, *organization.groups}),
     }
-    _publish(session, "application", application.id, body)
+    publish(session, "application", application.id, body)
 
 
 def publish_organization(session: Session, organization: Organization) -> None:
@@ -55,8 +57,10 @@ def publish_credential(session: Session, credential: Credential) -> None:
         "digest": credential.digest,
         "expires_at": credential.expires_at.timestamp() if credential.expires_at is not None else None,
         "revoked": credential.revoked_at is not None,
+        "addresses": credential.addresses,
+        "sites": credential.sites,
     }
-    _publish(session, "credential", credential.id, body)
+    publish(session, "credential", credential.id, body)
 
 
 def publish_subscription(session: Session, subscription: Subscription) -> None:
@@ -68,4 +72,4 @@ def publish_subscription(session: Session, subscription: Subscription) -> None:
         "plan": subscription.plan,
         "state": subscription.state,
     }
-    _publish(session, "subscription", subscription.id, body)
+    publish(session, "subscription", subscription.id, body)

@@ -4,7 +4,7 @@ from datetime import datetime
 
 from sqlmodel import Field, SQLModel
 
-from tamarack.store.columns import Moment, new_id
+from tamarack.store.columns import Moment, Names, new_id
 
 
 class Organization(SQLModel, table=True):
@@ -15,6 +15,10 @@ class Organization(SQLModel, table=True):
     title: str
     kind: str = "partner"
     active: bool = True
+    groups: list[str] = Names()
+    """Groups that all of its applications carry."""
+    may_look_again: bool = Field(default=False, sa_column_kwargs={"server_default": "false"})
+    """Whether the values of credentials made from now on are kept, sealed, so that they can be looked at again."""
     made_at: datetime = Moment()
 
 

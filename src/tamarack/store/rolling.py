@@ -5,10 +5,10 @@ from datetime import timedelta
 from sqlalchemy import text
 from sqlmodel import Session, col, select
 
-from tamarack.core.configuration import Configuration, check_in
+from tamarack.core.configuration import Configuration, check_in, key_sets_used
 from tamarack.core.model import Problem
 from tamarack.core.snapshot import compile_snapshot
-from tamarack.store import auditing
+from tamarack.store import auditing, key_sets, secrets
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now
 from tamarack.store.drafting import dump, load_configuration
@@ -62,7 +62,7 @@ def _send(
     note: str,
     back_to: int | None,
 ) -> Rollout:
-    problems = check_in(configuration, environment)
+    problems = check_in(configuration, environment, secrets.names_set_for(session, environment))
     if problems:
         raise NotFit(problems)
     # One at a time, so that numbers become visible in their order and no node skips one.
@@ -80,6 +80,7 @@ def _send(
     session.flush()
     action = "roll back" if back_to is not None else "roll out"
     auditing.record(session, actor, action, environment, number=rollout.number, note=note)
+    key_sets.note_used(session, key_sets_used(configuration))
     notify(session)
     return rollout
 

@@ -1,22 +1,19 @@
-"""Applications, subscriptions and credentials: made and changed in one place, for portal and console alike."""
+"""Applications and subscriptions: made and changed in one place, for portal and console alike."""
 
 import re
-import secrets
-from dataclasses import dataclass
-from datetime import datetime
+from collections.abc import Iterable
 
-from sqlmodel import Session, col, select
+from sqlmodel import Session, select
 
-from tamarack.core import credentials as rules
 from tamarack.core.configuration import Configuration
+from tamarack.core.model import NAME_PATTERN
 from tamarack.store import auditing, feeding
-from tamarack.store.application import Application, Credential, Subscription
+from tamarack.store.application import Application, Subscription
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now
 from tamarack.store.organization import Organization
 
 MOST_APPLICATIONS = 100
-MOST_CREDENTIALS = 20
 
 
 class NotPossible(Exception):
@@ -25,14 +22,6 @@ class NotPossible(Exception):
     def __init__(self, message: str, field: str = "") -> None:
         super().__init__(message)
         self.field = field
-
-
-@dataclass(frozen=True, slots=True)
-class MadeCredential:
-    """A new credential and its value, which is not kept: this is the only time it can be shown."""
-
-    credential: Credential
-    value: str
 
 
 def slug(title: str) -> str:
@@ -136,55 +125,6 @@ def set_subscription_state(session: Session, actor: Actor, subscription: Subscri
     auditing.record(session, actor, f"subscription {state}", subscription.id, product=subscription.product)
 
 
-def make_credential(
-    session: Session,
-    actor: Actor,
-    pepper: bytes,
-    application: Application,
-    environment: str,
-    label: str = "",
-    expires_at: datetime | None = None,
-) -> MadeCredential:
-    """Make a key for an application in an environment. It works at once, without a rollout."""
-    own = select(Credential).where(
-        Credential.application_id == application.id,
-        Credential.environment == environment,
-        col(Credential.revoked_at).is_(None),
-    )
-    if len(list(session.exec(own))) >= MOST_CREDENTIALS:
-        raise NotPossible(
-            f"{application.title} has {MOST_CREDENTIALS} keys in {environment}; revoke one that is no longer used."
-        )
-    value = rules.make_key(secrets.token_bytes(4 * rules.LENGTH))
-    credential = Credential(
-        application_id=application.id,
-        environment=environment,
-        label=label.strip()[:80],
-        digest=rules.digest(value.encode(), pepper),
-        hint=rules.hint(value),
-        expires_at=expires_at,
-        made_by=actor.name,
-    )
-    session.add(credential)
-    session.flush()
-    feeding.publish_credential(session, credential)
-    auditing.record(session, actor, "make credential", application.name, environment=environment, hint=credential.hint)
-    return MadeCredential(credential, value)
-
-
-def revoke_credential(session: Session, actor: Actor, credential: Credential) -> None:
-    """Revoke a key for good; nodes refuse it within a second."""
-    if credential.revoked_at is not None:
-        return
-    credential.revoked_at = now()
-    session.add(credential)
-    session.flush()
-    feeding.publish_credential(session, credential)
-    auditing.record(
-        session, actor, "revoke credential", credential.application_id, hint=credential.hint, id=credential.id
-    )
-
-
 def set_application_active(session: Session, actor: Actor, application: Application, active: bool) -> None:
     """Pause or resume an application's calls."""
     application.active = active
@@ -201,3 +141,44 @@ def set_organization_active(session: Session, actor: Actor, organization: Organi
     session.flush()
     feeding.publish_organization(session, organization)
     auditing.record(session, actor, "resume organization" if active else "pause organization", organization.name)
+
+
+MOST_GROUPS = 20
+
+
+def read_groups(typed: Iterable[str]) -> list[str]:
+    """The names of groups, in order and each once. Raises `NotPossible` naming one that cannot be one."""
+    found = sorted({name.strip() for name in typed if name.strip()})
+    wrong = next((name for name in found if not re.match(NAME_PATTERN, name)), None)
+    if wrong is not None:
+        message = f"{wrong!r} is not a group's name: lower-case letters, digits and hyphens, from a letter on."
+        raise NotPossible(message, "groups")
+    if len(found) > MOST_GROUPS:
+        raise NotPossible(f"{len(found)} groups; at most {MOST_GROUPS}.", "groups")
+    return found
+
+
+def set_application_groups(session: Session, actor: Actor, application: Application, groups: Iterable[str]) -> None:
+    """Say which groups an application carries; nodes know within a second."""
+    application.groups = read_groups(groups)
+    session.add(application)
+    session.flush()
+    feeding.publish_application(session, application)
+    auditing.record(session, actor, "set groups", application.name, groups=application.groups)
+
+
+def set_organization_groups(session: Session, actor: Actor, organization: Organization, groups: Iterable[str]) -> None:
+    """Say which groups all of an organization's applications carry."""
+    organization.groups = read_groups(groups)
+    session.add(organization)
+    session.flush()
+    feeding.publish_organization(session, organization)
+    auditing.record(session, actor, "set groups", organization.name, groups=organization.groups)
+
+
+def set_may_look_again(session: Session, actor: Actor, organization: Organization, allowed: bool) -> None:
+    """Allow, or no longer allow, an organization to look at its credentials' values again."""
+    organization.may_look_again = allowed
+    session.add(organization)
+    session.flush()
+    auditing.record(session, actor, "allow second look" if allowed else "forbid second look", organization.name)

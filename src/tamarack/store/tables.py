@@ -2,7 +2,21 @@
 
 from sqlmodel import SQLModel
 
-from tamarack.store import application, audit, draft, organization, rollout, sign_in_attempt, staff, traffic
+from tamarack.store import (
+    application,
+    audit,
+    draft,
+    key_set,
+    organization,
+    rollout,
+    saved_call,
+    secret,
+    sign_in_attempt,
+    signing_key,
+    staff,
+    trace,
+    traffic,
+)
 
 METADATA = SQLModel.metadata
 
@@ -11,9 +25,14 @@ __all__ = [
     "application",
     "audit",
     "draft",
+    "key_set",
     "organization",
     "rollout",
+    "saved_call",
+    "secret",
     "sign_in_attempt",
+    "signing_key",
     "staff",
+    "trace",
     "traffic",
 ]

@@ -17,6 +17,10 @@ def keep_house(connection: psycopg.Connection, settings: Settings) -> list[str]:
         "DELETE FROM rollup WHERE grain = 'minute' AND start < now() - make_interval(days => %s)",
         (settings.keep_minutes_days,),
     )
+    connection.execute(
+        "DELETE FROM trace WHERE at < now() - make_interval(days => %s)",
+        (settings.keep_traces_days,),
+    )
     connection.execute("DELETE FROM call_batch WHERE at < now() - interval '7 days'")
     connection.execute("DELETE FROM sign_in_attempt WHERE at < now() - interval '1 day'")
     return dropped

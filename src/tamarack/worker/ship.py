@@ -8,13 +8,35 @@ import psycopg
 
 from tamarack.core.traffic.record import Record
 from tamarack.store.recording import take_in
+from tamarack.store.tracing import INSERT_TRACE, trace_row
 
 Log = Callable[[str], None]
 
 
 def waiting(nodes: Path) -> list[Path]:
     """The batches that wait, oldest first for each node."""
-    return sorted(nodes.glob("*/spool/*.calls"), key=lambda path: path.name)
+    found = [*nodes.glob("*/spool/*.calls"), *nodes.glob("*/spool/*.traces")]
+    return sorted(found, key=lambda path: path.name)
+
+
+def ship_traces(connection: psycopg.Connection, path: Path, log: Log) -> int:
+    """Take in one batch of traces and remove its file; returns the traces taken in."""
+    try:
+        rows = [trace_row(body) for body in orjson.loads(path.read_bytes())]
+    except (ValueError, TypeError, KeyError) as error:
+        _set_aside(path, error, log)
+        return 0
+    with connection.cursor() as cursor:
+        cursor.executemany(INSERT_TRACE, rows)
+    path.unlink()
+    return len(rows)
+
+
+def _set_aside(path: Path, error: Exception, log: Log) -> None:
+    broken = path.parent / "broken"
+    broken.mkdir(exist_ok=True)
+    path.rename(broken / path.name)
+    log(f"the batch {path.name} of {path.parent.parent.name} cannot be read and was set aside: {error}")
 
 
 def ship(connection: psycopg.Connection, path: Path, log: Log) -> int:
@@ -26,10 +48,7 @@ def ship(connection: psycopg.Connection, path: Path, log: Log) -> int:
     try:
         records = [Record(*row) for row in orjson.loads(path.read_bytes())]
     except (ValueError, TypeError) as error:
-        broken = path.parent / "broken"
-        broken.mkdir(exist_ok=True)
-        path.rename(broken / path.name)
-        log(f"the batch {path.name} of {node} cannot be read and was set aside: {error}")
+        _set_aside(path, error, log)
         return 0
     many = len(records) if take_in(connection, path.stem, node, records) else 0
     _note_use(connection, records)

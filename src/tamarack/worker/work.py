@@ -9,7 +9,8 @@ import psycopg
 
 from tamarack.settings import Settings
 from tamarack.worker.keep import keep_house
-from tamarack.worker.ship import ship, waiting
+from tamarack.worker.key_sets import follow_key_sets
+from tamarack.worker.ship import ship, ship_traces, waiting
 
 EVERY_S = 0.25
 HOUSE_EVERY_S = 60.0
@@ -25,6 +26,8 @@ def work(settings: Settings) -> None:
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.set())
+    fetching = threading.Thread(target=follow_key_sets, args=(settings, stop, log), daemon=True)
+    fetching.start()
     away = False
     while not stop.is_set():
         try:
@@ -38,6 +41,7 @@ def work(settings: Settings) -> None:
                 log(f"the database is away; batches wait: {str(error).partition(chr(10))[0]}")
             away = True
             stop.wait(1.0)
+    fetching.join(5)
 
 
 def _work_on(connection: psycopg.Connection, settings: Settings, stop: threading.Event) -> None:
@@ -48,7 +52,10 @@ def _work_on(connection: psycopg.Connection, settings: Settings, stop: threading
                 log(f"dropped {name}: past its {settings.keep_calls_days} days")
             house_at = time.monotonic() + HOUSE_EVERY_S
         for path in waiting(settings.home / "nodes"):
-            ship(connection, path, log)
+            if path.suffix == ".traces":
+                ship_traces(connection, path, log)
+            else:
+                ship(connection, path, log)
             if stop.is_set():
                 return
         stop.wait(EVERY_S)

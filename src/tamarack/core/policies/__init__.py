@@ -4,11 +4,40 @@ from typing import Annotated, Any
 
 from pydantic import Discriminator, Tag
 
-from tamarack.core.policies import api_key, body_size, open_access, rate_limit
+from tamarack.core.policies import (
+    address_ranges,
+    api_key,
+    body_size,
+    browser_access,
+    client_secret,
+    groups,
+    open_access,
+    rate_limit,
+    referring_site,
+    required_claims,
+    scopes,
+    signed_key,
+    token,
+)
 from tamarack.core.policies.kind import Policy, PolicyKind
 
 KINDS: dict[str, PolicyKind] = {
-    kind.kind: kind for kind in (body_size.KIND, open_access.KIND, api_key.KIND, rate_limit.KIND)
+    kind.kind: kind
+    for kind in (
+        browser_access.KIND,
+        body_size.KIND,
+        open_access.KIND,
+        api_key.KIND,
+        client_secret.KIND,
+        token.KIND,
+        signed_key.KIND,
+        groups.KIND,
+        scopes.KIND,
+        required_claims.KIND,
+        address_ranges.KIND,
+        referring_site.KIND,
+        rate_limit.KIND,
+    )
 }
 
 
@@ -18,8 +47,17 @@ def _kind_of(value: Any) -> str | None:
 
 AnyPolicy = Annotated[
     Annotated[body_size.BodySize, Tag("body-size")]
+    | Annotated[browser_access.BrowserAccess, Tag("browser-access")]
     | Annotated[open_access.OpenAccess, Tag("open")]
     | Annotated[api_key.ApiKey, Tag("api-key")]
+    | Annotated[client_secret.ClientSecret, Tag("client-secret")]
+    | Annotated[token.JwtPolicy, Tag("jwt")]
+    | Annotated[signed_key.SignedKey, Tag("signed-key")]
+    | Annotated[groups.Groups, Tag("groups")]
+    | Annotated[scopes.Scopes, Tag("scopes")]
+    | Annotated[required_claims.RequiredClaims, Tag("claims")]
+    | Annotated[address_ranges.AddressRanges, Tag("addresses")]
+    | Annotated[referring_site.ReferringSite, Tag("referring-site")]
     | Annotated[rate_limit.RateLimit, Tag("rate-limit")],
     Discriminator(_kind_of),
 ]

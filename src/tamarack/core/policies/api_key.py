@@ -1,6 +1,5 @@
 """API key: the caller shows a key in a header field or a query parameter of a chosen name."""
 
-import re
 from typing import Literal
 from urllib.parse import unquote_to_bytes
 
@@ -9,21 +8,10 @@ from pydantic import Field, field_validator, model_validator
 from tamarack.core.call import Call, Caller
 from tamarack.core.model import Name
 from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.places import header_name, name_of, parameter_name, take_header, without_query
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.stages import Stage
 
-_TOKEN = re.compile(r"^[!#$%&'*+.^_`|~0-9A-Za-z-]+$")
-_QUERY_NAME = re.compile(r"^[A-Za-z0-9._~-]+$")
-_RESERVED = {
-    "host",
-    "content-length",
-    "transfer-encoding",
-    "connection",
-    "te",
-    "trailer",
-    "upgrade",
-    "expect",
-}
 MOST_BYTES = 512
 """A key longer than this is not looked up."""
 
@@ -53,20 +41,12 @@ class ApiKey(Policy):
     @field_validator("header")
     @classmethod
     def _header_name(cls, value: str) -> str:
-        value = value.strip().lower()
-        if value and not _TOKEN.match(value):
-            raise ValueError(f"{value!r} is not a header field name; use letters, digits and hyphens")
-        if value in _RESERVED:
-            raise ValueError(f"{value!r} has a meaning of its own in HTTP; choose another name")
-        return value
+        return header_name(value)
 
     @field_validator("query")
     @classmethod
     def _query_name(cls, value: str) -> str:
-        value = value.strip()
-        if value and not _QUERY_NAME.match(value):
-            raise ValueError(f"{value!r} is not a query parameter name; use letters, digits and - . _ ~")
-        return value
+        return parameter_name(value)
 
     @model_validator(mode="after")
     def _somewhere(self) -> "ApiKey":
@@ -75,21 +55,11 @@ class ApiKey(Policy):
         return self
 
 
-def without_query(query: bytes, name: bytes) -> bytes:
-    """The query string without a parameter, the rest byte for byte as it was."""
-    return b"&".join(part for part in query.split(b"&") if _name_of(part) != name)
-
-
-def _name_of(part: bytes) -> bytes:
-    name = part.partition(b"=")[0].replace(b"+", b" ")
-    return unquote_to_bytes(name) if b"%" in name else name
-
-
 def _compile(policy: ApiKey, surroundings: Surroundings) -> Compiled:
     header = policy.header.encode()
     query_name = policy.query.encode()
     strip = not policy.pass_on
-    find = surroundings.directory.find
+    find = surroundings.directory.finder("api-key")
     doubled = Refusal(_DOUBLED, policy=policy.name)
 
     def identify(call: Call) -> Caller | Refusal | None:
@@ -104,7 +74,7 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> Compiled:
                 call.headers = [field for field in call.headers if field[0] != header]
         if query_name and call.query:
             for part in call.query.split(b"&"):
-                if _name_of(part) == query_name:
+                if name_of(part) == query_name:
                     seen += 1
                     raw = part.partition(b"=")[2]
                     shown = unquote_to_bytes(raw.replace(b"+", b" "))
@@ -121,7 +91,20 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> Compiled:
     places += [f'query="{policy.query}"'] if policy.query else []
     challenge = f'ApiKey realm="{surroundings.realm}", {", ".join(places)}'.encode("latin-1", "replace")
     unknown = Refusal(_UNKNOWN, ((b"www-authenticate", challenge),), policy.name)
-    return Compiled(identify=identify, challenge=challenge)
+
+    def take_off(call: Call) -> None:
+        if header:
+            take_header(call, header)
+        if query_name and call.query:
+            call.query = without_query(call.query, query_name)
+
+    def reads(call: Call) -> list[tuple[str, str]]:
+        shown = [(policy.header, value.decode("latin-1")) for name, value in call.headers if header and name == header]
+        inside = [part for part in call.query.split(b"&") if query_name and name_of(part) == query_name]
+        return shown + [(f"?{policy.query}", part.partition(b"=")[2].decode("latin-1")) for part in inside]
+
+    names = [name for name in (policy.header, policy.query) if name]
+    return Compiled(identify=identify, challenge=challenge, take_off=take_off, reads=reads, secret=names)
 
 
 def _brief(policy: ApiKey) -> str:

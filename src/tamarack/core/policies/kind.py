@@ -13,9 +13,11 @@ from tamarack.core.refusals import Refusal
 from tamarack.core.stages import Stage
 
 if TYPE_CHECKING:
+    from tamarack.core.browser import BrowserRule
     from tamarack.core.call import Call, Caller
     from tamarack.core.directory import Directory
     from tamarack.core.limits.store import Limiter
+    from tamarack.core.material import Material
 
 Step = Callable[["Call"], "Refusal | None"]
 """One step of a call: reads and changes the call, and returns a refusal or None to go on."""
@@ -57,6 +59,19 @@ class Compiled:
     key: Callable[[Call], str] | None = None
     body_limit: int | None = None
     open: bool = False
+    browser: BrowserRule | None = None
+    take_off: Callable[[Call], None] | None = None
+    """Removes the credential that a way to identify reads, without looking at it."""
+    strips: bool = True
+    """False where the credential is passed on to the backend."""
+    wants_form: bool = False
+    """True where a way to identify reads the body of a form post."""
+    place: str = ""
+    """Where a way reads its credential, where other ways may read the same place."""
+    secret: list[str] = field(default_factory=list)
+    """Names of fields and parameters whose values a trace shows masked."""
+    reads: Callable[[Call], list[tuple[str, str]]] | None = None
+    """What it looks at, for a trace: names and values, read before it runs."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +79,8 @@ class Surroundings:
     """What a kind's compiler may use: where the policy stands, and the node's directory."""
 
     directory: Directory
+    material: Material
+    environment: str
     placement: str
     realm: str
 
@@ -82,5 +99,7 @@ class PolicyKind:
     """The policy in at most some thirty characters, for its slip in the drawing."""
     sentence: Callable[[Any], str]
     """The policy as one plain sentence."""
+    alone: bool = field(default=False)
+    """True where only one of the kind can hold: any further in replaces it, whatever its name."""
     only_inside: bool = field(default=False)
     """True where the kind makes no sense everywhere, only on an API or an operation."""

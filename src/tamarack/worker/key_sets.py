@@ -1,0 +1,79 @@
+"""What the feed needs in time: key sets of outside issuers fetched, overlaps of secrets and watches ended.
+
+Key sets are fetched every few minutes, and at once where a node asks for one.
+
+Nodes never ask an outside address themselves; they get the keys by the feed.
+"""
+
+import json
+import threading
+from collections.abc import Callable
+from datetime import timedelta
+
+import psycopg
+from sqlalchemy import Engine
+from sqlmodel import Session
+
+from tamarack.settings import Settings
+from tamarack.store import key_sets, secrets, tracing
+from tamarack.store.columns import now
+from tamarack.store.engine import make_engine
+from tamarack.store.key_set import KeySet
+from tamarack.web.outgoing import NotReached, fetch_text
+
+REFRESH = timedelta(minutes=5)
+AGAIN_AFTER_FAILURE = timedelta(seconds=30)
+NOT_BEFORE = timedelta(seconds=2)
+"""A set is not fetched again so soon, however often it is asked for."""
+TIMEOUT_S = 3.0
+
+Log = Callable[[str], None]
+
+
+def fetch(engine: Engine, settings: Settings, url: str, log: Log) -> None:
+    """Fetch one key set and keep it. What goes wrong is kept beside it, and what was fetched before stays."""
+    jwks, problem = None, ""
+    try:
+        jwks = json.loads(fetch_text(url, settings.unreachable, TIMEOUT_S))
+    except NotReached as error:
+        problem = str(error)
+    except ValueError:
+        problem = f"{url} is not JSON"
+    with Session(engine) as session:
+        key_sets.take_up(session, url, jwks, problem)
+        session.commit()
+    if problem:
+        log(f"the key set {url} was not fetched: {problem}")
+
+
+def _due(one: KeySet) -> bool:
+    if one.tried_at is None:
+        return True
+    return now() - one.tried_at > (AGAIN_AFTER_FAILURE if one.problem else REFRESH)
+
+
+def _asked_for(one: KeySet, asked: set[str]) -> bool:
+    return one.url in asked and (one.tried_at is None or now() - one.tried_at > NOT_BEFORE)
+
+
+def follow_key_sets(settings: Settings, stop: threading.Event, log: Log) -> None:
+    """Keep every key set fresh, and end what has an end, until told to stop. A lost database is tried again."""
+    engine = make_engine(settings.database, size=1)
+    while not stop.is_set():
+        try:
+            with psycopg.connect(settings.database, autocommit=True, connect_timeout=3) as connection:
+                connection.execute(f"LISTEN {key_sets.CHANNEL}")
+                asked: set[str] = set()
+                while not stop.is_set():
+                    with Session(engine) as session:
+                        known = key_sets.key_sets(session)
+                    for url in [one.url for one in known if _due(one) or _asked_for(one, asked)]:
+                        fetch(engine, settings, url, log)
+                    with Session(engine) as session:
+                        if tracing.drop_ended(session) + secrets.drop_old_values(session):
+                            session.commit()
+                    asked = {notice.payload for notice in connection.notifies(timeout=0.5, stop_after=1)}
+        except Exception as error:  # whatever it is, the keys have to be fetched again later
+            log(f"key sets: {str(error).partition(chr(10))[0]}")
+            stop.wait(1.0)
+    engine.dispose()
