@@ -86,7 +86,7 @@ def stand_ins() -> None:
     """Run the demo's backends."""
     from tamarack.demo.stand_ins import serve
 
-    asyncio.run(serve(Settings().stand_in_port(0)))
+    asyncio.run(serve(Settings()))
 
 
 @main.command()

@@ -11,14 +11,14 @@ from tamarack.store import drafting, rolling
 
 GOOD = """
 openapi: 3.0.3
-info: {title: Berths, version: "1"}
-servers: [{url: "https://berths.skerry.example/v1"}]
+info: {title: Freight, version: "1"}
+servers: [{url: "https://freight.skerry.example/v1"}]
 paths:
-  /berths:
-    get: {summary: List the berths, responses: {"200": {description: ok}}}
-  /berths/{id}:
+  /freight:
+    get: {summary: List the freight, responses: {"200": {description: ok}}}
+  /freight/{id}:
     parameters: [{name: id, in: path, required: true, schema: {type: string}}]
-    get: {summary: One berth, responses: {"200": {description: ok}}}
+    get: {summary: One booking, responses: {"200": {description: ok}}}
 """
 
 
@@ -28,24 +28,24 @@ def save_import(client: FlaskClient, **changes: str) -> object:
 
 
 def test_a_backend_is_added_tested_changed_and_removed(admin: FlaskClient) -> None:
-    typed = {"name": "berths", "targets": "http://127.0.0.1:1/base test\nhttp://127.0.0.1:2", "connect_timeout_ms": "500",
+    typed = {"name": "freight", "targets": "http://127.0.0.1:1/base test\nhttp://127.0.0.1:2", "connect_timeout_ms": "500",
              "read_timeout_ms": "900", "act": "test"}  # fmt: skip
     tested = admin.post("/backends/new", data=typed)
     assert "TCP, failed" in tested.text
     assert "http://127.0.0.1:1/base test" in tested.text
-    assert admin.get("/backends/berths").status_code == 404
+    assert admin.get("/backends/freight").status_code == 404
     assert admin.post("/backends/new", data=typed | {"act": "save"}).status_code == 303
-    page = admin.get("/backends/berths").text
+    page = admin.get("/backends/freight").text
     assert "http://127.0.0.1:1/base test" in page
     wrong = admin.post(
-        "/backends/berths", data=typed | {"targets": "ftp://x", "read_timeout_ms": "soon", "act": "save"}
+        "/backends/freight", data=typed | {"targets": "ftp://x", "read_timeout_ms": "soon", "act": "save"}
     )
     assert wrong.status_code == 422
     assert "line 1" in wrong.text
     assert "ftp://x" in wrong.text
     assert "is not a whole number" in wrong.text
-    assert admin.post("/backends/berths/remove", follow_redirects=True).status_code == 200
-    assert admin.get("/backends/berths").status_code == 404
+    assert admin.post("/backends/freight/remove", follow_redirects=True).status_code == 200
+    assert admin.get("/backends/freight").status_code == 404
 
 
 def test_a_backend_in_use_is_not_removed(admin: FlaskClient) -> None:
@@ -57,20 +57,20 @@ def test_a_backend_in_use_is_not_removed(admin: FlaskClient) -> None:
 def test_a_document_is_shown_as_understood_before_it_is_saved(admin: FlaskClient) -> None:
     read = admin.post("/apis/new/", data={"source": "document", "text": GOOD, "act": "read"})
     assert "2 operations" in read.text
-    assert 'value="Berths"' in read.text
-    assert 'value="/berths/v1"' in read.text
+    assert 'value="Freight"' in read.text
+    assert 'value="/freight/v1"' in read.text
     assert "No problems found" in read.text
-    assert admin.get("/apis/berths/1/").status_code == 404
+    assert admin.get("/apis/freight/1/").status_code == 404
     assert save_import(admin).status_code == 303  # type: ignore[attr-defined]
-    assert "/berths/{id}" in admin.get("/apis/berths/1/").text
+    assert "/freight/{id}" in admin.get("/apis/freight/1/").text
 
 
 def test_a_broken_document_loses_nothing_that_was_typed(admin: FlaskClient) -> None:
-    answer = save_import(admin, text="openapi: 3.0.3\npaths: [", title="My berths", base_path="/mine")
+    answer = save_import(admin, text="openapi: 3.0.3\npaths: [", title="My freight", base_path="/mine")
     assert answer.status_code == 200  # type: ignore[attr-defined]
-    for kept in ("paths: [", "My berths", "/mine", "cannot be read"):
+    for kept in ("paths: [", "My freight", "/mine", "cannot be read"):
         assert kept in answer.text  # type: ignore[attr-defined]
-    assert admin.get("/apis/my-berths/1/").status_code == 404
+    assert admin.get("/apis/my-freight/1/").status_code == 404
 
 
 def test_an_import_that_does_not_fit_says_where(admin: FlaskClient) -> None:
@@ -83,8 +83,8 @@ def test_an_import_that_does_not_fit_says_where(admin: FlaskClient) -> None:
 
 def test_importing_again_under_the_same_name_makes_another_version(admin: FlaskClient) -> None:
     save_import(admin)
-    assert save_import(admin, version="2", base_path="/berths/v2").status_code == 303  # type: ignore[attr-defined]
-    assert "Other versions" in admin.get("/apis/berths/2/").text
+    assert save_import(admin, version="2", base_path="/freight/v2").status_code == 303  # type: ignore[attr-defined]
+    assert "Other versions" in admin.get("/apis/freight/2/").text
 
 
 def test_a_bare_backend_is_passed_through(admin: FlaskClient) -> None:
@@ -172,7 +172,7 @@ def test_a_policy_is_copied_to_every_operation_moved_and_removed(admin: FlaskCli
     world.expire_all()
     version = drafting.load_configuration(world).api("sailings").version("2")  # type: ignore[union-attr]
     assert version is not None
-    assert [p.name for p in version.policies] == ["api-key", "daily", "steady"]
+    assert [p.name for p in version.policies] == ["browser-access", "api-key", "daily", "steady"]
     ports = version.operation("get /ports")
     assert ports is not None
     assert [p.kind for p in ports.policies] == ["rate-limit"]

@@ -15,9 +15,9 @@ from tamarack.demo.world import STAFF
 
 pytestmark = pytest.mark.journey
 
-BERTHS = """
+FREIGHT = """
 openapi: 3.0.3
-info: {title: Berths, version: "1"}
+info: {title: Freight, version: "1"}
 paths:
   /ports:
     get: {summary: List the ports, responses: {"200": {description: ok}}}
@@ -72,22 +72,22 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
 
     # 2. An OpenAPI document: a broken one loses nothing, a good one is shown before it is saved
     page.goto(f"{demo.console}/apis/new/")
-    page.get_by_label("Or paste it (YAML or JSON)").fill(BERTHS.replace("paths:", "paths: ["))
+    page.get_by_label("Or paste it (YAML or JSON)").fill(FREIGHT.replace("paths:", "paths: ["))
     page.get_by_role("button", name="Read it").click()
     expect(page.get_by_text("cannot be read")).to_be_visible()
     expect(page.get_by_label("Or paste it (YAML or JSON)")).to_have_value(re.compile("List the ports"))
-    page.get_by_label("Or paste it (YAML or JSON)").fill(BERTHS)
+    page.get_by_label("Or paste it (YAML or JSON)").fill(FREIGHT)
     page.get_by_role("button", name="Read it").click()
     expect(page.get_by_text("3 operations").first).to_be_visible()
     expect(page.get_by_text("no parameter describes it")).to_be_visible()
-    expect(page.get_by_label("Base path on the gateway")).to_have_value("/berths/v1")
+    expect(page.get_by_label("Base path on the gateway")).to_have_value("/freight/v1")
     page.get_by_label("Backend", exact=True).select_option("harbour")
     page.get_by_role("button", name="Save to the draft").click()
-    expect(page.get_by_text("Berths 1 is in the draft, with 3 operations.")).to_be_visible()
+    expect(page.get_by_text("Freight 1 is in the draft, with 3 operations.")).to_be_visible()
     expect(page.get_by_text("Nobody may call")).to_be_visible()
 
     # 3. Its call path: a key, one open operation, a limit; checked while it is typed
-    page.get_by_label("Add to Identify, Berths 1").click()
+    page.get_by_label("Add to Identify, Freight 1").click()
     page.get_by_role("link", name="API key").click()
     page.get_by_label("Header", exact=True).fill("x skerry key")
     expect(page.get_by_text("is not a header field name").first).to_be_visible()
@@ -101,14 +101,14 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     page.get_by_role("button", name="Place it").click()
     expect(page.get_by_text("Anyone may call; no credential")).to_be_visible()
     page.get_by_role("navigation", name="Operations").get_by_role("link", name="whole API").click()
-    page.get_by_label("Add to Meter, Berths 1").click()
+    page.get_by_label("Add to Meter, Freight 1").click()
     page.get_by_label("Windows").fill("3 per day")
     page.get_by_role("button", name="Place it").click()
     expect(page.get_by_text("Each caller may call 3 times a day.")).to_be_visible()
 
     # … and offered: packaged in a product with an automatic plan
     page.goto(f"{demo.console}/plans/passage")
-    page.get_by_label("Berths").check()
+    page.get_by_label("Freight").check()
     page.get_by_role("button", name="Save to the draft").click()
     expect(page.get_by_text("Passage is saved in the draft.")).to_be_visible()
 
@@ -116,30 +116,30 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     for environment in ("test", "production"):
         page.get_by_role("button", name=environment, exact=True).click()
         page.get_by_role("link", name=re.compile("not rolled out")).click()
-        expect(page.get_by_text("Berths is new, with 3 operations at /berths/v1")).to_be_visible()
+        expect(page.get_by_text("Freight is new, with 3 operations at /freight/v1")).to_be_visible()
         expect(page.get_by_text("get /ports is open to anyone, without a credential").first).to_be_visible()
-        page.get_by_label("Note for the history").fill("berths")
+        page.get_by_label("Note for the history").fill("freight")
         page.get_by_role("button", name=f"Roll out to {environment}").click()
         expect(page.get_by_text("Every node that answers has taken it up.")).to_be_visible()
     rolled_out = page.url
 
     # 6. Calls before there is a key
-    berths = f"{demo.production}/berths/v1"
-    assert curl(f"{berths}/ports").status == 200
-    refused = curl(f"{berths}/sailings")
+    freight = f"{demo.production}/freight/v1"
+    assert curl(f"{freight}/ports").status == 200
+    refused = curl(f"{freight}/sailings")
     assert (refused.status, json.loads(refused.body)["reason"]) == (401, "no-credential")
     assert refused.fields["www-authenticate"].startswith("ApiKey")
-    assert curl("-H", "x-skerry-key: tmk_wrong", f"{berths}/sailings").status == 401
+    assert curl("-H", "x-skerry-key: tmk_wrong", f"{freight}/sailings").status == 401
 
     # 5. A developer finds it, reads it, subscribes a new application, and calls with the line that is shown
     sign_in(page, demo.portal, "m.tern@tern-trips.example", "island-hopper-52")
-    page.get_by_role("searchbox").fill("berths")
+    page.get_by_role("searchbox").fill("freight")
     page.get_by_role("searchbox").press("Enter")
-    page.get_by_role("link", name="Berths").click()
+    page.get_by_role("link", name="Freight").click()
     expect(page.get_by_text("x-skerry-key: YOUR-KEY").first).to_be_visible()
     page.get_by_role("link", name=re.compile("^Subscribe")).click()
     page.get_by_label("a new one").check()
-    page.get_by_label("Name of the new application").fill("Berth Watch")
+    page.get_by_label("Name of the new application").fill("Freight Watch")
     page.get_by_role("button", name="Subscribe").click()
     expect(page.get_by_role("heading", name="Your new key")).to_be_visible()
     line = page.locator("#first-call").inner_text()
@@ -149,14 +149,14 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     application = page.url
 
     # 6. Over the limit, and the other refusals
-    while (over := curl("-H", f"x-skerry-key: {key}", f"{berths}/sailings")).status == 200:
+    while (over := curl("-H", f"x-skerry-key: {key}", f"{freight}/sailings")).status == 200:
         pass
     assert (over.status, json.loads(over.body)["reason"]) == (429, "over-rate")
     assert int(over.fields["retry-after"]) > 0
     assert over.fields["ratelimit"].startswith('"rate-limit";r=0;t=')
     assert curl("-H", f"x-skerry-key: {key}", f"{demo.production}/positions/v1/vessels").status == 403
-    assert curl(f"{berths}/nothing").status == 404
-    assert curl("-X", "DELETE", f"{berths}/ports").fields["allow"] == "GET, HEAD"
+    assert curl(f"{freight}/nothing").status == 404
+    assert curl("-X", "DELETE", f"{freight}/ports").fields["allow"] == "GET, HEAD"
     large = curl("-H", f"x-skerry-key: {key}", "--data-binary", "x" * 70_000, f"{demo.production}/fares/v1/quotes")
     assert (large.status, json.loads(large.body)["reason"]) == (413, "too-large")
 
@@ -164,8 +164,8 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     sign_in(page, demo.console, admin.email, admin.password)
     call_id = over.fields["tamarack-call-id"]
     until(lambda: page.request.get(f"{demo.console}/traffic/calls/{call_id}").ok, "the record of the call")
-    page.goto(f"{demo.console}/traffic/?span=hour&api=berths")
-    expect(page.get_by_role("row", name=re.compile("over-rate.*berth-watch"))).to_be_visible()
+    page.goto(f"{demo.console}/traffic/?span=hour&api=freight")
+    expect(page.get_by_role("row", name=re.compile("over-rate.*freight-watch"))).to_be_visible()
     page.keyboard.press("Control+k")
     page.get_by_role("searchbox", name="Find").fill(call_id)
     page.get_by_role("link", name=re.compile("call, 429")).click()
@@ -176,7 +176,7 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     page.goto(application)
     page.get_by_role("button", name="Revoke").first.click()
     expect(page.get_by_text("Calls with it are refused from now on")).to_be_visible()
-    revoked = until(lambda: _refused(berths, key, "revoked-credential"), "the revocation at the node", 5)
+    revoked = until(lambda: _refused(freight, key, "revoked-credential"), "the revocation at the node", 5)
     assert revoked.status == 401
 
     # 4. Rolled back: the API is gone from the gateway, and the draft is as it was
@@ -184,7 +184,7 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     page.goto(rolled_out)
     page.get_by_role("button", name=re.compile("Roll back to")).click()
     expect(page.get_by_text("Every node that answers has taken it up.")).to_be_visible()
-    assert curl(f"{berths}/ports").status == 404
+    assert curl(f"{freight}/ports").status == 404
     expect(page.get_by_role("link", name=re.compile("not rolled out"))).to_be_visible()
 
 
@@ -195,8 +195,8 @@ def _works(line: str) -> Answer | None:
     return answer if answer.status == 200 else None
 
 
-def _refused(berths: str, key: str, reason: str) -> Answer | None:
-    answer = curl("-H", f"x-skerry-key: {key}", f"{berths}/sailings")
+def _refused(freight: str, key: str, reason: str) -> Answer | None:
+    answer = curl("-H", f"x-skerry-key: {key}", f"{freight}/sailings")
     return answer if reason in answer.body else None
 
 

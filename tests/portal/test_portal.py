@@ -124,13 +124,13 @@ def test_a_plan_by_approval_waits_for_staff(lead: FlaskClient, admin: FlaskClien
 
 def test_keys_are_made_revoked_and_tell_their_state(lead: FlaskClient, session: Session) -> None:
     page = lead.post(SUBSCRIBE, data=FORM).location
-    made = lead.post(f"{page}/keys", data={"environment": "test", "label": "ci"}, follow_redirects=True).text
+    made = lead.post(f"{page}/credentials/", data={"environment": "test", "label": "ci"}, follow_redirects=True).text
     assert 'id="key"' in made
     key = session.exec(select(Credential).where(Credential.label == "ci")).one()
-    assert "is revoked" in lead.post(f"{page}/keys/{key.id}/revoke", follow_redirects=True).text
+    assert "is revoked" in lead.post(f"{page}/credentials/{key.id}", data={"act": "revoke"}, follow_redirects=True).text
     session.expire_all()
     assert session.exec(select(Credential).where(Credential.label == "ci")).one().revoked_at is not None
-    assert lead.post(f"{page}/keys", data={"environment": "moon"}).status_code == 400
+    assert lead.post(f"{page}/credentials/", data={"environment": "moon"}).status_code == 400
     assert (
         "is ended"
         in lead.post(
@@ -144,10 +144,10 @@ def test_another_organizations_things_are_as_if_they_were_not_there(lead: FlaskC
     key, subscription = session.exec(select(Credential)).one(), session.exec(select(Subscription)).one()
     stranger = sign_in(lead.application.test_client(), "r.crate@kelp-crate.example", "manifest-box-75")
     assert stranger.get(page).status_code == 404
-    for path in ("keys", f"keys/{key.id}/revoke", f"subscriptions/{subscription.id}/end"):
+    for path in ("credentials/", f"credentials/{key.id}", f"subscriptions/{subscription.id}/end"):
         assert stranger.post(f"{page}/{path}", data={"environment": "test"}).status_code == 404
     own = stranger.post(SUBSCRIBE, data=FORM | {"title": "Mine"}).location
-    assert stranger.post(f"{own}/keys/{key.id}/revoke").status_code == 404
+    assert stranger.post(f"{own}/credentials/{key.id}").status_code == 404
     taken = stranger.post(SUBSCRIBE, data=FORM | {"application": page.rpartition("/")[2]})
     assert taken.status_code == 404
     assert "Night Planner" not in stranger.get("/applications/").text
@@ -172,7 +172,7 @@ def test_staff_pause_an_application_and_revoke_its_key(lead: FlaskClient, admin:
     admin.post(f"{page}/active", data={"active": "no"})
     assert "paused by the platform team" in lead.get(f"/applications/{application.id}").text
     key = session.exec(select(Credential)).one()
-    admin.post(f"{page}/credentials/{key.id}/revoke")
+    admin.post(f"{page}/credentials/{key.id}", data={"act": "revoke"})
     assert "revoked" in admin.get(page).text
     owner = subscribers.organization_named(session, "tern-trips")
     assert owner is not None

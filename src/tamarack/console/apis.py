@@ -14,8 +14,10 @@ from tamarack.core.configuration import Api, Configuration, Plan, Version, check
 from tamarack.core.explain import explain
 from tamarack.core.model import problems_of
 from tamarack.core.openapi.read import describe
+from tamarack.core.policies import KINDS
 from tamarack.core.stages import DRAWN, PURPOSE
 from tamarack.store import drafting, rolling, watching
+from tamarack.store import secrets as secret_store
 from tamarack.store.application import Application, Subscription
 from tamarack.store.organization import Organization
 from tamarack.web.application import db
@@ -83,6 +85,8 @@ def path_values(found: Api, inside: Version) -> dict[str, Any]:
         "operation": operation,
         "rows": rows,
         "stages": DRAWN,
+        "placeable": {kind.stage for kind in KINDS.values()},
+        "secrets": [one.name for one in secret_store.all_secrets(db())],
         "purpose": PURPOSE,
         "holding": holding(rows),
         "sentences": explain(draft(), found, inside, operation, plan),

@@ -9,6 +9,7 @@ from tamarack.console.page import acting, back_to, done, draft, refuse, render, 
 from tamarack.core.configuration import Backend
 from tamarack.core.model import problems_of
 from tamarack.store import auditing, drafting
+from tamarack.store import secrets as secret_store
 from tamarack.store.drafting import EditedMeanwhile
 from tamarack.web.application import db, settings_of
 from tamarack.web.outgoing import probe
@@ -32,11 +33,15 @@ def _used_by(name: str) -> list[tuple[str, str, str]]:
     ]
 
 
+def _secrets() -> list[str]:
+    return [one.name for one in secret_store.all_secrets(db())]
+
+
 def _shown(backend: Backend | None) -> dict[str, Any]:
     """What the form shows of a backend; targets one a line, with the environments they serve behind."""
     if backend is None:
         return {"name": "", "summary": "", "targets": "", "connect_timeout_ms": "2000", "read_timeout_ms": "30000",
-                "verify_tls": True}  # fmt: skip
+                "verify_tls": True, "sign_in": "none", "sign_in_name": "", "sign_in_secret": ""}  # fmt: skip
     lines = [" ".join((target.address, *target.environments)) for target in backend.targets]
     return {
         "name": backend.name,
@@ -45,12 +50,16 @@ def _shown(backend: Backend | None) -> dict[str, Any]:
         "connect_timeout_ms": str(backend.connect_timeout_ms),
         "read_timeout_ms": str(backend.read_timeout_ms),
         "verify_tls": backend.verify_tls,
+        "sign_in": backend.sign_in,
+        "sign_in_name": backend.sign_in_name,
+        "sign_in_secret": backend.sign_in_secret,
     }
 
 
 def _read(name: str) -> tuple[Backend | None, dict[str, Any], dict[str, str]]:
     typed: dict[str, Any] = {field: request.form.get(field, "").strip() for field in _shown(None)}
     typed["verify_tls"] = "verify_tls" in request.form
+    typed["sign_in"] = typed["sign_in"] or "none"
     targets = []
     for line in typed["targets"].splitlines():
         words = line.split()
@@ -62,7 +71,7 @@ def _read(name: str) -> tuple[Backend | None, dict[str, Any], dict[str, str]]:
     except ValidationError as error:
         errors: dict[str, str] = {}
         for problem in problems_of(error):
-            field = str(problem.path[0]) if problem.path else "name"
+            field = str(problem.path[0]) if problem.path else "sign_in"
             line = f"line {problem.path[1] + 1}: " if len(problem.path) > 1 and isinstance(problem.path[1], int) else ""
             message = problem.message
             if field == "targets" and "environments" in problem.path:
@@ -83,7 +92,8 @@ def index() -> Any:
 @pages.get("/new")
 @requires("edit")
 def new() -> Any:
-    return render("backends/form.html", backend=None, typed=_shown(None), errors={}, steps={}, used=[], revision=0)
+    return render("backends/form.html", backend=None, typed=_shown(None), errors={}, steps={}, used=[], revision=0,
+                  secrets=_secrets())  # fmt: skip
 
 
 @pages.get("/<name>")
@@ -95,7 +105,7 @@ def page(name: str) -> Any:
 def _page(backend: Backend, typed: dict[str, Any], errors: dict[str, str], steps: dict[str, Any]) -> str:
     revision = drafting.revision(db(), "backend", backend.name)
     return render("backends/form.html", backend=backend, typed=typed, errors=errors, steps=steps,
-                  used=_used_by(backend.name), revision=revision)  # fmt: skip
+                  used=_used_by(backend.name), revision=revision, secrets=_secrets())  # fmt: skip
 
 
 @pages.post("/new")
@@ -114,6 +124,7 @@ def add() -> Any:
             "steps": steps,
             "used": [],
             "revision": 0,
+            "secrets": _secrets(),
         }
         return render("backends/form.html", **values), 422 if errors else 200
     change = drafting.save(db(), acting(), "backend", backend.name, backend, f"added backend {backend.name}", 0)

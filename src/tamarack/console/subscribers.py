@@ -1,19 +1,21 @@
 """Subscribers: organizations, their people and applications, subscriptions and credentials."""
 
+from collections.abc import Callable
 from typing import Any
 
 from flask import Blueprint, abort, request
 from sqlmodel import col, select
 
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires, running
-from tamarack.core.credentials import state_of
+from tamarack.core.credentials import KIND_TITLES
 from tamarack.core.environments import ENVIRONMENTS
-from tamarack.store import auditing, credentials, subscribers, subscribing, watching
-from tamarack.store.application import Application, Credential, Subscription
-from tamarack.store.columns import now
+from tamarack.store import auditing, subscribers, subscribing, watching
+from tamarack.store import credentials as credentials_store
+from tamarack.store.application import Application, Subscription
 from tamarack.store.organization import Organization, Person
 from tamarack.store.passwords import hash_password
 from tamarack.store.subscribing import NotPossible
+from tamarack.web import credential_pages
 from tamarack.web.accounts import read_account
 from tamarack.web.application import db
 
@@ -129,11 +131,8 @@ def set_organization_active(name: str) -> Any:
 @requires("see")
 def application(id: str) -> Any:
     found, owner = _application(id)
-    credentials = [
-        (one, state_of(one.expires_at.timestamp() if one.expires_at else None, one.revoked_at is not None,
-                       now().timestamp()))
-        for one in subscribers.credentials_of(db(), found)
-    ]  # fmt: skip
+    credentials = credential_pages.listed(subscribers.credentials_of(db(), found))
+    shown = credential_pages.take_new()
     where = environment()
     recent = watching.calls(
         db(), watching.CallFilter(environment=where, organization=owner.name, application=found.name), most=12
@@ -143,6 +142,8 @@ def application(id: str) -> Any:
         application=found,
         organization=owner,
         credentials=credentials,
+        new_key=shown if shown is not None and any(one.id == shown["id"] for one, _ in credentials) else None,
+        titles=KIND_TITLES,
         subscriptions=subscribers.subscriptions_of(db(), found),
         offers={where: running(where)[1] for where in ENVIRONMENTS},
         recent=recent,
@@ -177,13 +178,45 @@ def set_subscription_state(id: str, subscription: str) -> Any:
     return back_to("subscribers.application", id=id)
 
 
-@pages.post("/applications/<id>/credentials/<credential>/revoke")
+@pages.post("/applications/<id>/groups")
 @requires("subscribers")
-def revoke(id: str, credential: str) -> Any:
-    found = db().get(Credential, credential)
-    if found is None or found.application_id != id:
-        abort(404, "There is no such key.")
-    credentials.revoke_credential(db(), acting(), found)
+def set_application_groups(id: str) -> Any:
+    found, _ = _application(id)
+    return _set_groups(lambda typed: subscribing.set_application_groups(db(), acting(), found, typed), found.title,
+                       back_to("subscribers.application", id=id))  # fmt: skip
+
+
+@pages.post("/<name>/groups")
+@requires("subscribers")
+def set_organization_groups(name: str) -> Any:
+    found = _organization(name)
+    return _set_groups(lambda typed: subscribing.set_organization_groups(db(), acting(), found, typed), found.title,
+                       back_to("subscribers.organization", name=name))  # fmt: skip
+
+
+def _set_groups(change: Callable[[list[str]], None], title: str, back: Any) -> Any:
+    try:
+        change(request.form.get("groups", "").replace(",", " ").split())
+    except NotPossible as error:
+        db().rollback()
+        refuse(str(error))
+        return back
     db().commit()
-    done(f"The key {found.hint} is revoked; nodes refuse it within a second.")
-    return back_to("subscribers.application", id=id)
+    done(f"The groups of {title} are set; nodes know within a second.")
+    return back
+
+
+@pages.post("/<name>/second-look")
+@requires("subscribers")
+def set_may_look_again(name: str) -> Any:
+    """Allow, or forbid, looking at credentials again; forbidding removes what was kept."""
+    found = _organization(name)
+    allowed = request.form.get("allowed") == "yes"
+    subscribing.set_may_look_again(db(), acting(), found, allowed)
+    forgotten = 0 if allowed else credentials_store.forget_values(db(), found)
+    db().commit()
+    if allowed:
+        done(f"{found.title} may look again at credentials that it makes from now on.")
+    else:
+        done(f"{found.title} may look no more; {forgotten} kept values are removed.")
+    return back_to("subscribers.organization", name=name)

@@ -7,9 +7,11 @@ from flask import Blueprint, abort, redirect, request, url_for
 
 from tamarack.console.page import draft, environment, render, requires, running
 from tamarack.console.pictures import CLASSES, ENDS, calls_chart, latency_chart
+from tamarack.console.trace_drawing import drawing
 from tamarack.core.explain import explain
 from tamarack.core.refusals import REASONS
-from tamarack.store import watching
+from tamarack.core.story import story
+from tamarack.store import tracing, watching
 from tamarack.store.traffic import CallRow
 from tamarack.web.application import db
 from tamarack.web.charts import step_for
@@ -121,7 +123,18 @@ def call(id: str) -> Any:
     found = watching.find_call(db(), id)
     if found is None:
         abort(404, f"No call {id} is recorded. A new call is recorded within a second or two; old ones are dropped.")
-    return render("traffic/call.html", call=found, reason=REASONS.get(found.reason), sentences=_rules(found))
+    kept = tracing.trace_of(db(), id)
+    body = kept.body if kept is not None else None
+    return render(
+        "traffic/call.html",
+        call=found,
+        reason=REASONS.get(found.reason),
+        sentences=_rules(found),
+        story=story(found, body),
+        trace=drawing(body["entries"]) if body is not None else None,
+        headers=body["headers"] if body is not None else [],
+        by=kept.by if kept is not None else "",
+    )
 
 
 def _rules(found: CallRow) -> Any:

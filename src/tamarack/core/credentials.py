@@ -63,9 +63,9 @@ def client_value(id: bytes, secret: bytes) -> bytes:
     return id + b"\0" + secret
 
 
-def outside_value(issuer: str, name: str) -> bytes:
-    """What is hashed of an outside identity: who says it, and the name."""
-    return issuer.encode() + b"\0" + name.encode()
+def outside_value(issuer: str, name: str, environment: str) -> bytes:
+    """What is hashed of an outside identity: who says it, and the name; each environment has its own."""
+    return b"\0".join((environment.encode(), issuer.encode(), name.encode()))
 
 
 def hint(value: str) -> str:

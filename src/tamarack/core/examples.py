@@ -4,6 +4,7 @@ import json
 import shlex
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 
 @dataclass(frozen=True, slots=True)
@@ -14,6 +15,8 @@ class ExampleCall:
     url: str
     headers: Mapping[str, str] = field(default_factory=dict)
     body: str = ""
+    basic: tuple[str, str] | None = None
+    """A user's name and password to sign in with (RFC 7617); nobody has to encode them by hand."""
 
 
 def as_curl(call: ExampleCall) -> str:
@@ -25,6 +28,8 @@ def as_curl(call: ExampleCall) -> str:
         parts += ["--request", call.method]
     lines = [" ".join(parts)]
     lines += [f"--header {shlex.quote(f'{name}: {value}')}" for name, value in call.headers.items()]
+    if call.basic is not None:
+        lines.append(f"--user {shlex.quote(':'.join(call.basic))}")
     if call.body:
         lines.append(f"--data-raw {shlex.quote(call.body)}")
     return " \\\n  ".join([*lines, shlex.quote(call.url)])
@@ -33,8 +38,17 @@ def as_curl(call: ExampleCall) -> str:
 def as_python(call: ExampleCall) -> str:
     """A program that needs nothing but Python's own library."""
     data = f"{call.body!r}.encode()" if call.body else "None"
+    signing, signed = [], []
+    if call.basic is not None:
+        signing = ["from base64 import b64encode"]
+        signed = [
+            f"signed_in = b64encode({':'.join(call.basic)!r}.encode()).decode()",
+            "request.add_header('Authorization', 'Basic ' + signed_in)",
+        ]
     return "\n".join(
         [
+            *signing,
+            "from urllib.error import HTTPError",
             "from urllib.request import Request, urlopen",
             "",
             "request = Request(",
@@ -43,21 +57,29 @@ def as_python(call: ExampleCall) -> str:
             f"    headers={dict(call.headers)!r},",
             f"    data={data},",
             ")",
-            "with urlopen(request) as answer:",
-            "    print(answer.status)",
-            "    print(answer.read().decode())",
+            *signed,
+            "try:",
+            "    answer = urlopen(request)",
+            "except HTTPError as error:",
+            "    answer = error",
+            "print(answer.status)",
+            "print(answer.read().decode())",
         ]
     )
 
 
 def as_javascript(call: ExampleCall) -> str:
     """A program for Node 18 and later, saved as a module."""
-    options = {"method": call.method, "headers": dict(call.headers)}
+    options: dict[str, Any] = {"method": call.method, "headers": dict(call.headers)}
     if call.body:
         options["body"] = call.body
+    written = json.dumps(options, indent=2)
+    if call.basic is not None:
+        signed_in = f'"Authorization": "Basic " + btoa({json.dumps(":".join(call.basic))})'
+        written = written.replace('"headers": {', f'"headers": {{ {signed_in}, ', 1).replace(", }", " }", 1)
     return "\n".join(
         [
-            f"const answer = await fetch({json.dumps(call.url)}, {json.dumps(options, indent=2)});",
+            f"const answer = await fetch({json.dumps(call.url)}, {written});",
             "console.log(answer.status);",
             "console.log(await answer.text());",
         ]

@@ -2,10 +2,11 @@
 
 from dataclasses import dataclass
 
-from tamarack.core.configuration import Api, Configuration, Operation, Plan, Version
+from tamarack.core.configuration import Api, Backend, Configuration, Operation, Plan, Version
 from tamarack.core.effective import Placement, held, in_force, is_closed, is_open
 from tamarack.core.limits.window import in_words
 from tamarack.core.policies import kind_of
+from tamarack.core.stages import Stage
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,8 +46,9 @@ def explain(
         sentences.append(Sentence(kind_of(row.policy).sentence(row.policy), source_of(row.placement)))
     if not is_closed(rows) and not is_open(rows):
         text = f"The caller's application needs a subscription in force to a product with {api.title}."
-        place = next((n for n, s in enumerate(sentences) if "times" in s.text), len(sentences))
-        sentences.insert(place, Sentence(text, "built in"))
+        later = (Stage.PERMIT, Stage.METER)
+        after = sum(1 for row in in_force(rows) if row.stage in later)
+        sentences.insert(len(sentences) - after, Sentence(text, "built in"))
         if plan is not None:
             limits = f"may call {in_words(plan.limits)}" if plan.limits else "sets no limit of its own"
             sentences.append(Sentence(f"Under the plan {plan.title}, a subscription {limits}.", f"plan {plan.title}"))
@@ -55,11 +57,22 @@ def explain(
         sentences.append(
             Sentence(
                 f"The call goes on to {backend.name}, which has {_seconds(backend.connect_timeout_ms)} to take the"
-                f" connection and {_seconds(backend.read_timeout_ms)} to answer.",
+                f" connection and {_seconds(backend.read_timeout_ms)} to answer.{_signs_in(backend)}",
                 f"backend {backend.name}",
             )
         )
     return sentences
+
+
+def _signs_in(backend: Backend) -> str:
+    match backend.sign_in:
+        case "header":
+            return f" The gateway signs in with the secret `{backend.sign_in_secret}` in `{backend.sign_in_name}`."
+        case "basic":
+            return f" The gateway signs in as `{backend.sign_in_name}` with the secret `{backend.sign_in_secret}`."
+        case "bearer":
+            return f" The gateway signs in with the secret `{backend.sign_in_secret}` as Bearer."
+    return ""
 
 
 def _seconds(ms: int) -> str:

@@ -4,13 +4,14 @@ from collections.abc import Mapping
 
 STAFF_ROLES: Mapping[str, frozenset[str]] = {
     "platform-admin": frozenset(
-        {"see", "edit", "roll-out:test", "roll-out:production", "subscribers", "staff", "audit"}
+        {"see", "edit", "roll-out:test", "roll-out:production", "subscribers", "bench", "secrets", "staff", "audit"}
     ),
-    "api-owner": frozenset({"see", "edit", "roll-out:test", "subscribers"}),
-    "support": frozenset({"see", "subscribers"}),
+    "api-owner": frozenset({"see", "edit", "roll-out:test", "subscribers", "bench"}),
+    "support": frozenset({"see", "subscribers", "bench"}),
     "analyst": frozenset({"see"}),
 }
-"""What each role of staff may do. `edit` is the draft; `subscribers` organizations and applications."""
+"""What each role of staff may do. `edit` is the draft; `subscribers` organizations and applications,
+`bench` sending calls and asking for traces, `secrets` the secret store and the signing keys."""
 
 ROLE_TITLES: Mapping[str, str] = {
     "platform-admin": "platform admin",

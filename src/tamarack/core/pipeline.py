@@ -67,7 +67,6 @@ class CompiledOperation:
         "browser",
         "name",
         "named",
-        "named_ways",
         "secret",
         "steps",
         "version",
@@ -92,8 +91,6 @@ class CompiledOperation:
         self.name = name
         self.backend = backend
         self.named = named
-        self.named_ways = any(one.stage is Stage.IDENTIFY and one.parts[0].name for one in named)
-        """Whether callers are identified here, by policies that have names."""
         self.steps = tuple(one.step for one in named)
         self.body_limit = body_limit
         self.base_path = base_path
@@ -218,13 +215,16 @@ def _compile(version: SnapshotVersion, operation: SnapshotOperation, shop: _Work
     if version.state == "retired":
         named = [NamedStep(Stage.GUARD, lambda call: _RETIRED, (Part("Retired", "", "built in"),))]
     else:
+        kept = {name for _, way in ways for name in way.secret if not way.strips}
+        takers = [way for _, way in outer if kept.isdisjoint(way.secret)]
         if is_open:
-            named += _take_off([way for _, way in outer])
+            named += _take_off(takers, "Open to anyone")
         elif not ways:
             named.append(NamedStep(Stage.IDENTIFY, lambda call: _CLOSED, (Part("Closed", "", "built in"),)))
         else:
             parts = tuple(_part(placed, way) for placed, way in ways)
             named.append(NamedStep(Stage.IDENTIFY, _identify([(p.policy.name, way) for p, way in ways]), parts))
+            named += _take_off(takers, "Other credentials")
             named.append(NamedStep(Stage.PERMIT, _permit(version.api), (Part("Subscription", "", "built in"),)))
         named += [_named(Stage.PERMIT, *pair) for pair in by_stage[Stage.PERMIT] if pair[1].step is not None]
     metered = by_stage[Stage.METER]
@@ -254,7 +254,10 @@ def _part(placed: PlacedPolicy, compiled: Compiled) -> Part:
         found = key
 
         def reads(call: Call) -> list[tuple[str, str]]:
-            return [("counted for", found(call) or "everyone")]
+            counted, caller = found(call) or "everyone", call.caller
+            if caller is not None and counted == caller.application_id:
+                counted = f"{caller.organization}/{caller.application}"
+            return [("counted for", counted)]
 
     title = placed.policy.called or kind.title
     return Part(title, placed.policy.name, placed.placement, reads, compiled.limiter)
@@ -265,8 +268,8 @@ def _named(stage: Stage, placed: PlacedPolicy, compiled: Compiled) -> NamedStep:
     return NamedStep(stage, compiled.step, (_part(placed, compiled),))
 
 
-def _take_off(ways: Sequence[Compiled]) -> list[NamedStep]:
-    """An open operation asks for no credential, but takes one off all the same: it is not the backend's."""
+def _take_off(ways: Sequence[Compiled], title: str) -> list[NamedStep]:
+    """Credentials that are not asked for here are taken off all the same: they are not the backend's."""
     takers = tuple(way.take_off for way in ways if way.take_off is not None)
     if not takers:
         return []
@@ -276,7 +279,7 @@ def _take_off(ways: Sequence[Compiled]) -> list[NamedStep]:
             take(call)
         return None
 
-    return [NamedStep(Stage.IDENTIFY, step, (Part("Open to anyone", "", "built in"),))]
+    return [NamedStep(Stage.IDENTIFY, step, (Part(title, "", "built in"),))]
 
 
 def _identify(ways: Sequence[tuple[str, Compiled]]) -> Step:

@@ -5,7 +5,16 @@ from dataclasses import dataclass
 from tamarack.core.configuration import Api, Configuration, Operation, Version
 from tamarack.core.effective import held, in_force, is_closed, is_open
 from tamarack.core.limits.window import Window
+from tamarack.core.origins import ANY
+from tamarack.core.policies import AnyPolicy
+from tamarack.core.policies.api_key import ApiKey
+from tamarack.core.policies.browser_access import BrowserAccess
+from tamarack.core.policies.client_secret import ClientSecret
+from tamarack.core.policies.groups import Groups
 from tamarack.core.policies.rate_limit import RateLimit
+from tamarack.core.policies.signed_key import SignedKey
+from tamarack.core.policies.token import JwtPolicy
+from tamarack.core.stages import Stage
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +35,8 @@ def risks(configuration: Configuration) -> list[Risk]:
                 continue
             found += _openness(configuration, api, version)
             found += _unreachable(configuration, api, version)
+            found += _impassable(configuration, api, version)
+            found += _browsers(configuration, api, version)
     offered = {name for product in configuration.products for name in product.apis}
     for api in configuration.apis:
         if api.name not in offered and any(v.state == "published" for v in api.versions):
@@ -54,6 +65,61 @@ def _openness(configuration: Configuration, api: Api, version: Version) -> list[
         text = f"{_named(closed, version)} closed: nothing says how a caller is identified, so all are refused"
         found.append(Risk(called, text, api.name))
     return found
+
+
+def _impassable(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
+    """Rules that nobody can meet: they ask for a token or a group where no caller can have one."""
+    found: dict[str, list[Operation]] = {}
+    for operation in version.operations:
+        rows = in_force(held(configuration, api, version, operation))
+        tokens = any(row.policy.kind == "jwt" for row in rows)
+        for row in rows:
+            if row.policy.kind in ("claims", "scopes") and not tokens:
+                found.setdefault(f"‘{row.policy.name}’ asks for a token, and no JWT identifies callers", []).append(
+                    operation
+                )
+            if isinstance(row.policy, Groups) and row.policy.allow and is_open(rows):
+                text = f"‘{row.policy.name}’ asks for a group, and open operations know no caller"
+                found.setdefault(text, []).append(operation)
+    called = f"{api.title} {version.version}"
+    return [
+        Risk(called, f"{_named(operations, version)} closed to all: {text}", api.name)
+        for text, operations in found.items()
+    ]
+
+
+def _browsers(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
+    """Browser access that lets every page in, or that pages cannot use for want of the key's header."""
+    wide: list[Operation] = []
+    keyless: dict[str, list[Operation]] = {}
+    for operation in version.operations:
+        rows = in_force(held(configuration, api, version, operation))
+        rule = next((row.policy for row in rows if isinstance(row.policy, BrowserAccess)), None)
+        if rule is None:
+            continue
+        if ANY in rule.origins:
+            wide.append(operation)
+        ways = [row.policy for row in rows if row.stage is Stage.IDENTIFY]
+        headers = [_header_of(way) for way in ways]
+        if headers and all(header and header not in rule.headers for header in headers):
+            keyless.setdefault(str(headers[0]), []).append(operation)
+    called = f"{api.title} {version.version}"
+    found = [Risk(called, f"{_named(wide, version)} open to pages of any origin", api.name)] if wide else []
+    for header, operations in keyless.items():
+        text = f"{_named(operations, version)} open to pages that may not send {header}, so they cannot show who calls"
+        found.append(Risk(called, text, api.name))
+    return found
+
+
+def _header_of(way: AnyPolicy) -> str:
+    """The header that a page would have to send to be known; empty where it needs none."""
+    if isinstance(way, ApiKey):
+        return "" if way.query else way.header
+    if isinstance(way, JwtPolicy):
+        return "" if way.cookie else way.header
+    if isinstance(way, ClientSecret):
+        return "" if way.id_query or way.id_form else way.id_header or "authorization"
+    return way.header if isinstance(way, SignedKey) else ""
 
 
 def _metered(configuration: Configuration, api: Api, version: Version, operation: Operation) -> bool:

@@ -7,7 +7,7 @@ from typing import Literal
 
 from tamarack.core.backend_sign_in import SignInKind
 from tamarack.core.configuration import Configuration, State
-from tamarack.core.effective import held, in_force, is_open
+from tamarack.core.effective import held, in_force
 from tamarack.core.limits.window import Window
 from tamarack.core.model import Frozen
 from tamarack.core.policies import AnyPolicy
@@ -26,8 +26,8 @@ class PlacedPolicy(Frozen):
 class SnapshotOperation(Frozen):
     """An operation with the policies that hold for it, in the order they run.
 
-    `outer_identify` are the ways to identify that an open operation replaces: their credentials are
-    taken off a call all the same, so that a key never reaches the backend by way of an open operation.
+    `outer_identify` are the ways to identify that were replaced further in: their credentials are taken
+    off a call all the same, so that a key never reaches the backend by way of an operation that ignores it.
     """
 
     method: str
@@ -92,7 +92,8 @@ def compile_snapshot(configuration: Configuration, environment: str) -> Snapshot
             operations = []
             for operation in version.operations:
                 rows = held(configuration, api, version, operation)
-                outer = [row for row in rows if row.stage is Stage.IDENTIFY and row.replaced_by is not None]
+                ways = [row for row in rows if row.stage is Stage.IDENTIFY and row.policy.kind != "open"]
+                outer = [row for row in ways if row.replaced_by is not None]
                 operations.append(
                     SnapshotOperation(
                         method=operation.method,
@@ -102,9 +103,7 @@ def compile_snapshot(configuration: Configuration, environment: str) -> Snapshot
                         ),
                         outer_identify=tuple(
                             PlacedPolicy(placement=row.placement.id, policy=row.policy) for row in outer
-                        )
-                        if is_open(rows)
-                        else (),
+                        ),
                     )
                 )
             versions.append(

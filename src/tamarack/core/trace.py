@@ -5,6 +5,7 @@ Credentials are shown masked: their length only.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
 from typing import Any
@@ -100,7 +101,7 @@ def run_traced(
         if refusal is not None:
             entries += [_not_reached(named.stage, part) for part in named.parts]
             continue
-        if named.stage is Stage.IDENTIFY and vouched is not None and call.operation.named_ways:
+        if named.stage is Stage.IDENTIFY and vouched is not None and named.parts[0].name:
             entries.append(_vouch(call, vouched))
             continue
         read = [
@@ -127,14 +128,16 @@ def _vouch(call: Call, vouched: Vouched) -> Entry:
     call.user = str((vouched.claims or {}).get("sub", ""))
     name = f"{vouched.application.organization}/{vouched.application.application}"
     text = f"taken to be {name}, without a credential{f', by {vouched.by}' if vouched.by else ''}"
-    claims = [(key, str(value)[:LONGEST_VALUE]) for key, value in (vouched.claims or {}).items()]
-    return Entry(Stage.IDENTIFY.value, "Bench", "identified", "", "built in", text, claims)
+    said = (vouched.claims or {}).items()
+    claims = [(key, value if isinstance(value, str) else json.dumps(value)[:LONGEST_VALUE]) for key, value in said]
+    title = "Bench" if vouched.by else "The application"
+    return Entry(Stage.IDENTIFY.value, title, "identified", "", "built in", text, claims)
 
 
 def _entries(
     named: NamedStep, call: Call, refusal: Refusal | None, read: list[Pairs], changes: Pairs, us: float
 ) -> list[Entry]:
-    if named.stage is Stage.IDENTIFY and call.operation.named_ways:
+    if named.stage is Stage.IDENTIFY and named.parts[0].name:
         return _identify_entries(named, call, refusal, read, changes, us)
     if named.stage is Stage.METER:
         return _meter_entries(named, call, refusal, read, us)
@@ -142,7 +145,7 @@ def _entries(
     verdict = "refused" if refusal is not None else "passed"
     text = refusal.note if refusal is not None else ""
     if part.title == "Subscription" and call.grant is not None:
-        text = f"{call.grant.subscription}, plan {call.grant.plan}"
+        text = f"plan {call.grant.plan}, subscription {call.grant.subscription}"
     if refusal is not None and not text:
         text = refusal.reason.detail
     return [Entry(named.stage.value, part.title, verdict, part.name, part.placement, text, read[0], changes, us)]

@@ -46,6 +46,8 @@ KINDS: tuple[Kind, ...] = (
     Kind("passage", "fares", "1", "post /quotes", "POST", "/fares/v1/quotes",
          "fares", 5, 52, 90, '{{"from": "{port}", "to": "corran", "day": "{day}", "adults": 2}}'),
     Kind("passage", "fares", "1", "get /tariffs", "GET", "/fares/v1/tariffs", "fares", 1, 41, 160),
+    Kind("harbour", "berths", "1", "get /berths", "GET", "/berths/v1/berths?port={port}", "berths", 2, 7, 320),
+    Kind("harbour", "berths", "1", "get /berths/{id}", "GET", "/berths/v1/berths/{port}-1", "berths", 1, 6, 90),
     Kind("fleet", "positions", "1", "get /vessels", "GET", "/positions/v1/vessels", "positions", 6, 3, 640),
     Kind("fleet", "positions", "1", "get /vessels/{name}/track", "GET", "/positions/v1/vessels/{vessel}/track",
          "positions", 1, 4, 5900),

@@ -1,11 +1,18 @@
 """The driver: a light, bounded stream of calls through the real gateway, so that the pages are alive."""
 
 import asyncio
+import http.client
+import json
 import random
 import signal
+import time
+from base64 import b64encode
 from datetime import UTC, datetime
 
 from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, choose, fill, rhythm
+from tamarack.demo.harbour_office import LIVES_S
+from tamarack.demo.places import HARBOUR_OFFICE
+from tamarack.demo.stand_ins import demo_secret
 from tamarack.demo.world import ORGANIZATIONS, DemoApplication
 from tamarack.settings import NODES, Settings
 
@@ -22,21 +29,21 @@ class _Node:
         self._lock = asyncio.Lock()
         self._streams: tuple[asyncio.StreamReader, asyncio.StreamWriter] | None = None
 
-    async def call(self, kind: Kind, path: str, body: str, key: str, agent: str) -> None:
+    async def call(self, kind: Kind, path: str, body: str, shown: str, agent: str) -> None:
         async with self._lock:
             try:
                 async with asyncio.timeout(TIMEOUT_S):
-                    await self._call(kind, path, body, key, agent)
+                    await self._call(kind, path, body, shown, agent)
             except (OSError, TimeoutError, ValueError, asyncio.IncompleteReadError):
                 self.close()
 
-    async def _call(self, kind: Kind, path: str, body: str, key: str, agent: str) -> None:
+    async def _call(self, kind: Kind, path: str, body: str, shown: str, agent: str) -> None:
         if self._streams is None:
             self._streams = await asyncio.open_connection("127.0.0.1", self._port)
         reader, writer = self._streams
         lines = [f"{kind.method} {path} HTTP/1.1", "Host: gateway.skerry.example", f"User-Agent: {agent}"]
-        if key:
-            lines.append(f"X-Skerry-Key: {key}")
+        if shown:
+            lines.append(shown)
         if body:
             lines += ["Content-Type: application/json", f"Content-Length: {len(body)}"]
         writer.write(("\r\n".join(lines) + "\r\n\r\n" + body).encode())
@@ -56,6 +63,36 @@ def _key(settings: Settings, title: str, environment: str) -> str:
         return path.read_text()
     except OSError:
         return ""
+
+
+class _Tokens:
+    """Tokens of the harbour office, each used for half of its life."""
+
+    def __init__(self) -> None:
+        self._held: dict[str, tuple[float, str]] = {}
+
+    async def token(self, settings: Settings, client: str) -> str:
+        until, token = self._held.get(client, (0.0, ""))
+        if time.monotonic() > until:
+            token = await asyncio.to_thread(self._ask, settings, client)
+            self._held[client] = (time.monotonic() + (LIVES_S / 2 if token else 5.0), token)
+        return token
+
+    @staticmethod
+    def _ask(settings: Settings, client: str) -> str:
+        asked = http.client.HTTPConnection("127.0.0.1", settings.stand_in_port(HARBOUR_OFFICE), timeout=TIMEOUT_S)
+        signed_in = b64encode(f"{client}:{demo_secret(settings.home, 'harbour-office')}".encode()).decode()
+        headers = {"Authorization": f"Basic {signed_in}", "Content-Type": "application/x-www-form-urlencoded"}
+        try:
+            asked.request("POST", "/token", "grant_type=client_credentials", headers)
+            return str(json.loads(asked.getresponse().read())["access_token"])
+        except (OSError, ValueError, KeyError, http.client.HTTPException):
+            return ""
+        finally:
+            asked.close()
+
+
+_TOKENS = _Tokens()
 
 
 async def drive(settings: Settings) -> None:
@@ -94,5 +131,9 @@ async def _one(
     key = _key(settings, application.title, environment)
     if draw.random() < 0.01:
         key = draw.choice(("", "tmk_left-over-from-last-year"))
+    shown = f"X-Skerry-Key: {key}" if key else ""
+    if application.outside:
+        token = await _TOKENS.token(settings, application.outside)
+        shown = f"Authorization: Bearer {token}" if token else ""
     path, body = fill(kind.path, draw, day), fill(kind.body, draw, day)
-    await node.call(kind, path, body, key, f"{application.title.replace(' ', '')}/1.4")
+    await node.call(kind, path, body, shown, f"{application.title.replace(' ', '')}/1.4")

@@ -1,5 +1,7 @@
 """Filling an empty installation with the demo: once, from the shipped configuration and the made-up world."""
 
+import re
+import secrets
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -8,21 +10,25 @@ from sqlalchemy import Engine
 from sqlmodel import Session, select
 
 from tamarack.config.files import Loaded, load
-from tamarack.core.configuration import Backend, Configuration
+from tamarack.core.configuration import Configuration
+from tamarack.demo.harbour_office import ISSUER
 from tamarack.demo.past import PastCaller, load_past
-from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoOrganization
+from tamarack.demo.places import VISITOR_SCREEN
+from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoApplication, DemoOrganization
 from tamarack.settings import Settings
 from tamarack.store import credentials as credentials_of
 from tamarack.store import drafting, rolling, subscribing
-from tamarack.store.application import Application, Credential, Subscription
+from tamarack.store.application import Credential, Subscription
 from tamarack.store.auditing import COMMAND_LINE
 from tamarack.store.credentials import Wanted
 from tamarack.store.organization import Organization, Person
 from tamarack.store.passwords import hash_password
+from tamarack.store.secrets import set_secret
 from tamarack.store.staff import Staff
 
 CONFIGURATION = Path(__file__).parent / "configuration"
 _SHIPPED_BASE = 7400
+_LOOPBACK = re.compile(r"(http://127\.0\.0\.1:)([0-9]+)")
 
 
 def is_seeded(engine: Engine) -> bool:
@@ -34,16 +40,9 @@ def is_seeded(engine: Engine) -> bool:
 def shipped_configuration(port_base: int) -> Loaded:
     """The demo's configuration, its targets moved to this installation's ports."""
     loaded = load(CONFIGURATION)
-    backends = tuple(_moved(backend, port_base - _SHIPPED_BASE) for backend in loaded.configuration.backends)
-    return Loaded(loaded.configuration.model_copy(update={"backends": backends}), loaded.documents)
-
-
-def _moved(backend: Backend, by: int) -> Backend:
-    targets = []
-    for target in backend.targets:
-        head, _, port = target.address.rpartition(":")
-        targets.append(target.model_copy(update={"address": f"{head}:{int(port) + by}"}))
-    return backend.model_copy(update={"targets": tuple(targets)})
+    text = loaded.configuration.model_dump_json()
+    moved = _LOOPBACK.sub(lambda found: f"{found[1]}{int(found[2]) + port_base - _SHIPPED_BASE}", text)
+    return Loaded(Configuration.model_validate_json(moved), loaded.documents)
 
 
 def seed(engine: Engine, settings: Settings) -> int:
@@ -54,6 +53,11 @@ def seed(engine: Engine, settings: Settings) -> int:
         loaded = shipped_configuration(settings.port_base)
         for text in loaded.documents.values():
             drafting.keep_document(session, text)
+        for name, summary in _SECRETS.items():
+            value = secrets.token_urlsafe(24)
+            set_secret(session, COMMAND_LINE, settings.keys.credentials.sealing, name, value, summary=summary)
+            _keep(keys / f"{name}.secret", value)
+        _keep(keys / "harbour-office.secret", secrets.token_urlsafe(24))
         drafting.replace_all(session, COMMAND_LINE, loaded.configuration, remove_others=True)
         rolling.roll_out(session, COMMAND_LINE, "test", "the demo's configuration")
         rollout = rolling.roll_out(session, COMMAND_LINE, "production", "the demo's configuration")
@@ -100,18 +104,23 @@ def _organization(
         application = subscribing.make_application(
             session, COMMAND_LINE, organization, wanted.title, wanted.description
         )
+        if wanted.groups:
+            subscribing.set_application_groups(session, COMMAND_LINE, application, wanted.groups)
         credentials: dict[str, Credential] = {}
         subscriptions: dict[str, Subscription] = {}
         for environment in wanted.environments:
             made = credentials_of.make_credential(
-                session, COMMAND_LINE, settings.keys.credentials, application, environment, Wanted(label="first key")
+                session, COMMAND_LINE, settings.keys.credentials, application, environment, _wanted(wanted, settings)
             )
             credentials[environment] = made.credential
-            _keep_key(keys, application, environment, made.value)
+            if made.value:
+                _keep(keys / f"{application.name}.{environment}.key", made.value)
             for product, plan in wanted.subscriptions:
                 subscription = subscribing.subscribe(
                     session, COMMAND_LINE, offered, application, product, plan, environment
                 )
+                if subscription.state == "pending":
+                    subscribing.set_subscription_state(session, COMMAND_LINE, subscription, "active")
                 if environment == "production":
                     subscriptions[product] = subscription
         callers.append(
@@ -127,8 +136,20 @@ def _organization(
     return callers
 
 
-def _keep_key(keys: Path, application: Application, environment: str, value: str) -> None:
-    """The driver's copy of a demo application's key; a real installation keeps no key anywhere."""
-    path = keys / f"{application.name}.{environment}.key"
+_SECRETS = {"harbour-register": "What the gateway shows to the harbour office's berth register"}
+"""Secrets that the demo's configuration names, and what they are for."""
+
+
+def _wanted(application: DemoApplication, settings: Settings) -> Wanted:
+    """The credential of a demo application."""
+    if application.outside:
+        return Wanted("outside-identity", "harbour office", issuer=ISSUER, name=application.outside)
+    if application.on_page:
+        return Wanted(label="on the page", sites=(f"http://127.0.0.1:{settings.stand_in_port(VISITOR_SCREEN)}",))
+    return Wanted(label="first key")
+
+
+def _keep(path: Path, value: str) -> None:
+    """The demo's own copy of a key or secret; a real installation keeps none in the clear."""
     path.touch(mode=0o600)
     path.write_text(value)

@@ -5,20 +5,25 @@ They answer from the clock and the address alone, so that the same call gives th
 
 import asyncio
 import contextlib
+import hmac
 import math
 import random
 import signal
 import time
 from collections.abc import Awaitable, Callable, Iterator
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs
 
 import orjson
 import uvicorn
 
+from tamarack.demo.harbour_office import HarbourOffice
 from tamarack.demo.timetable import sailings
+from tamarack.demo.visitor_screen import VisitorScreen
 from tamarack.demo.world import PORTS, VESSELS
+from tamarack.settings import Settings
 
 App = Callable[[Any, Any, Any], Awaitable[None]]
 Reply = tuple[int, Any]
@@ -136,16 +141,54 @@ def _waits(low_ms: float, mean_ms: float) -> Callable[[], float]:
     return lambda: (low_ms + random.expovariate(1 / mean_ms)) / 1000
 
 
+def _berth(port: str, number: int) -> dict[str, Any]:
+    turn = (int(time.time() / 2700) + _CODES.index(port) + number) % 7
+    vessel = list(VESSELS)[turn] if turn < len(VESSELS) else None
+    return {"id": f"{port}-{number}", "port": port, "length_metres": 70 + 20 * number, "vessel": vessel}
+
+
+def berths(method: str, path: list[str], query: dict[str, str], body: bytes) -> Reply:
+    """The harbour office's berth register."""
+    every = [_berth(port, number) for port in _CODES for number in (1, 2)]
+    match method, path:
+        case "GET", ["berths"]:
+            return 200, [one for one in every if query.get("port", one["port"]) == one["port"]]
+        case "GET", ["berths", id]:
+            found = next((one for one in every if one["id"] == id), None)
+            return (200, found) if found else _not_found(f"berth {id}")
+        case "POST", ["berths", id, "holds"] if any(one["id"] == id for one in every):
+            try:
+                asked = orjson.loads(body)
+                vessel, hours = str(asked["vessel"]), int(asked["hours"])
+            except (ValueError, KeyError, TypeError):
+                return 400, {"title": "Cannot be held", "detail": "a hold has a vessel and hours"}
+            if vessel not in VESSELS or not 1 <= hours <= 12:
+                return 400, {"title": "Cannot be held", "detail": "the vessel is not ours, or the hours not 1 to 12"}
+            return 201, {"berth": id, "vessel": vessel, "hours": hours}
+    return _not_found("such thing here")
+
+
 STAND_INS: tuple[tuple[str, Handler, Callable[[], float]], ...] = (
     ("timetable", timetable, _waits(4, 8)),
     ("fares", fares, _waits(20, 40)),
     ("positions", positions, _waits(1, 3)),
+    ("berths", berths, _waits(2, 5)),
 )
 """Name, handler and how long each takes to answer; the place in the table gives the port."""
+REGISTER_FIELD = b"x-harbour-register"
+"""The field that the berth register wants its secret in."""
 
 
-def application(handler: Handler, wait: Callable[[], float]) -> App:
-    """A stand-in as an ASGI application."""
+def demo_secret(home: Path, name: str) -> str:
+    """A secret that the demo's programs share, as the seed wrote it; empty before."""
+    try:
+        return (home / "demo" / f"{name}.secret").read_text()
+    except OSError:
+        return ""
+
+
+def application(handler: Handler, wait: Callable[[], float], wanted: Callable[[], str] | None = None) -> App:
+    """A stand-in as an ASGI application. `wanted` is the secret that it asks callers for."""
 
     async def app(scope: Any, receive: Any, send: Any) -> None:
         body = b""
@@ -155,6 +198,14 @@ def application(handler: Handler, wait: Callable[[], float]) -> App:
             if not message.get("more_body"):
                 break
         await asyncio.sleep(wait())
+        if wanted is not None:
+            shown = dict(scope["headers"]).get(REGISTER_FIELD, b"").decode("latin-1")
+            if not hmac.compare_digest(shown, wanted()):
+                content = b'{"title": "The register is closed to you"}'
+                fields = [(b"content-type", b"application/json"), (b"content-length", b"%d" % len(content))]
+                await send({"type": "http.response.start", "status": 403, "headers": fields})
+                await send({"type": "http.response.body", "body": content})
+                return
         query = {name: values[-1] for name, values in parse_qs(scope["query_string"].decode()).items()}
         path = [part for part in scope["path"].split("/") if part]
         method = "GET" if scope["method"] == "HEAD" else scope["method"]
@@ -173,15 +224,23 @@ class _Server(uvicorn.Server):  # type: ignore[misc]
         yield  # the signals are handled once, for all of them
 
 
-async def serve(first_port: int) -> None:
+async def serve(settings: Settings) -> None:
     """Run every stand-in, until told to stop."""
+    home, gateway = settings.home, settings.gateway_url("production")
+
+    def register() -> str:
+        return demo_secret(home, "harbour-register")
+
+    applications: list[Any] = [
+        application(handler, wait, register if name == "berths" else None) for name, handler, wait in STAND_INS
+    ]
+    applications.append(HarbourOffice(demo_secret(home, "harbour-office") or "not-seeded", gateway))
+    applications.append(VisitorScreen(gateway, home / "demo" / "visitor-screen.production.key"))
     servers = [
         _Server(
-            uvicorn.Config(
-                application(handler, wait), host="127.0.0.1", port=first_port + place, lifespan="off", log_level="error"
-            )
+            uvicorn.Config(app, host="127.0.0.1", port=settings.stand_in_port(place), lifespan="off", log_level="error")
         )
-        for place, (_, handler, wait) in enumerate(STAND_INS)
+        for place, app in enumerate(applications)
     ]
 
     def stop() -> None:

@@ -42,6 +42,11 @@ class DemoApplication:
     subscriptions: tuple[tuple[str, str], ...]
     weight: float
     environments: tuple[str, ...] = ("test", "production")
+    groups: tuple[str, ...] = ()
+    outside: str = ""
+    """Its name in the harbour office's tokens; such an application has no key of its own."""
+    on_page: bool = False
+    """Whether its key is used by the visitor screen's page, and by no other site."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,6 +78,37 @@ ORGANIZATIONS = (
         ),
     ),
     DemoOrganization(
+        "harbour-control",
+        "Harbour Control",
+        "internal",
+        (DemoPerson("e.mole@skerry.example", "Eskil Mole", "lead", "berth-board-31"),),
+        (
+            DemoApplication(
+                "Berth Board",
+                "Shows the duty master who lies where",
+                (("harbour", "liner"),),
+                1.5,
+                groups=("harbour",),
+                outside="berth-board",
+            ),
+        ),
+    ),
+    DemoOrganization(
+        "lantern-bay",
+        "Lantern Bay Museum",
+        "partner",
+        (DemoPerson("l.bay@lantern-bay.example", "Linnea Bay", "lead", "lamp-and-lens-19"),),
+        (
+            DemoApplication(
+                "Visitor Screen",
+                "The day's departures in the entrance hall",
+                (("passage", "skiff"),),
+                0.0,
+                on_page=True,
+            ),
+        ),
+    ),
+    DemoOrganization(
         "tern-trips",
         "Tern Trips",
         "partner",
@@ -84,7 +120,7 @@ ORGANIZATIONS = (
             DemoApplication(
                 "Island Planner",
                 "Plans days out between the islands",
-                (("passage", "cutter"), ("fleet", "cutter")),
+                (("passage", "cutter"), ("fleet", "cutter"), ("harbour", "skiff")),
                 8.0,
             ),
             DemoApplication("Tern Mobile", "Timetable in the pocket", (("passage", "skiff"),), 2.0),

@@ -4,10 +4,11 @@ from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from flask import Blueprint, abort, current_app, request, session
+from flask import Blueprint, abort, request
 
 from tamarack.core.configuration import Plan
-from tamarack.core.credentials import state_of
+from tamarack.core.credential_examples import KEY_PLACE
+from tamarack.core.credentials import KIND_TITLES
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.examples import as_curl, as_javascript, as_python
 from tamarack.portal.page import (
@@ -21,14 +22,12 @@ from tamarack.portal.page import (
     render,
     requires,
 )
-from tamarack.portal.reference import KEY_PLACE, example_call, views
-from tamarack.store import credentials, subscribers, subscribing, watching
+from tamarack.portal.reference import example_call, views
+from tamarack.store import subscribers, subscribing, watching
 from tamarack.store.application import Application, Credential, Subscription
-from tamarack.store.columns import now
-from tamarack.store.credentials import Wanted
 from tamarack.store.subscribing import NotPossible
-from tamarack.web.application import db, settings_of
-from tamarack.web.once import NEW_KEYS
+from tamarack.web import credential_pages
+from tamarack.web.application import db
 
 pages = Blueprint("applications", __name__, url_prefix="/applications")
 
@@ -108,14 +107,10 @@ def _usage(application: Application, subscription: Subscription, plan: Plan | No
 @requires("see")
 def page(id: str) -> Any:
     application = my_application(id)
-    present = now().timestamp()
-    credentials = [
-        (one, state_of(one.expires_at.timestamp() if one.expires_at else None, one.revoked_at is not None, present))
-        for one in subscribers.credentials_of(db(), application)
-    ]
+    credentials = credential_pages.listed(subscribers.credentials_of(db(), application))
     subscriptions = list(subscribers.subscriptions_of(db(), application))
     offers = _offers(subscriptions)
-    shown = NEW_KEYS.take(session.pop("new_key", ""))
+    shown = credential_pages.take_new()
     if shown is not None and not any(one.id == shown["id"] for one, _ in credentials):
         shown = None
     organization = my_organization().name  # another organization may have an application of the same name
@@ -129,6 +124,7 @@ def page(id: str) -> Any:
         offers=offers,
         usage={one.id: _usage(application, one, offers[one.id][1]) for one in subscriptions},
         new_key=shown,
+        titles=KIND_TITLES,
         examples=_examples(credentials, subscriptions, offers, shown),
         refused=refused,
         environments=ENVIRONMENTS,
@@ -142,7 +138,8 @@ def _examples(
     shown: dict[str, str] | None,
 ) -> dict[str, str]:
     """A first call, ready to run: with the new key in it where one was just made."""
-    key = shown["value"] if shown is not None else KEY_PLACE
+    made = shown is not None and shown.get("kind", "api-key") == "api-key"
+    key = shown["value"] if made and shown is not None else KEY_PLACE
     environment = next((one.environment for one, _ in credentials if shown and one.id == shown["id"]), "")
     for subscription in subscriptions:
         if subscription.state != "active" or (environment and subscription.environment != environment):
@@ -157,39 +154,6 @@ def _examples(
             call = example_call(api, version, first, subscription.environment, key)
             return {"curl": as_curl(call), "Python": as_python(call), "JavaScript": as_javascript(call)}
     return {}
-
-
-@pages.post("/<id>/keys")
-@requires("credentials")
-def make_key(id: str) -> Any:
-    application = my_application(id)
-    environment = request.form.get("environment", "")
-    if environment not in ENVIRONMENTS:
-        abort(400, f"{environment!r} is not an environment.")
-    keys = settings_of(current_app).keys.credentials
-    label = request.form.get("label", "")
-    try:
-        made = credentials.make_credential(db(), acting(), keys, application, environment, Wanted(label=label))
-    except NotPossible as error:
-        db().rollback()
-        refuse(str(error))
-        return back_to("applications.page", id=id)
-    db().commit()
-    session["new_key"] = NEW_KEYS.put({"id": made.credential.id, "value": made.value})
-    return back_to("applications.page", id=id)
-
-
-@pages.post("/<id>/keys/<key>/revoke")
-@requires("credentials")
-def revoke_key(id: str, key: str) -> Any:
-    application = my_application(id)
-    credential = db().get(Credential, key)
-    if credential is None or credential.application_id != application.id:
-        abort(404, "There is no such key.")
-    credentials.revoke_credential(db(), acting(), credential)
-    db().commit()
-    done(f"The key {credential.hint} is revoked. Calls with it are refused from now on.")
-    return back_to("applications.page", id=id)
 
 
 @pages.post("/<id>/subscriptions/<subscription>/end")

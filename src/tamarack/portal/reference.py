@@ -8,12 +8,12 @@ from flask import Blueprint, Response, abort, current_app, request, session
 from markupsafe import Markup, escape
 
 from tamarack.core.configuration import Api, Operation, Version
+from tamarack.core.credential_examples import KEY_PLACE, credential_example
 from tamarack.core.effective import held, in_force, is_open
 from tamarack.core.examples import ExampleCall, as_curl, as_javascript, as_python
 from tamarack.core.explain import explain
 from tamarack.core.openapi.read import describe
 from tamarack.core.openapi.reference import OperationView, lay_out
-from tamarack.core.policies.api_key import ApiKey
 from tamarack.portal.page import (
     acting,
     back_to,
@@ -36,15 +36,13 @@ from tamarack.web.once import NEW_KEYS
 
 pages = Blueprint("reference", __name__, url_prefix="/apis/<api>/<version>")
 
-KEY_PLACE = "YOUR-KEY"
 
-
-def key_header(api: Api, version: Version, operation: Operation | None) -> ApiKey | None:
-    """The API-key policy that holds for an operation, or None where it is open or closed."""
+def shown_credential(api: Api, version: Version, operation: Operation | None, key: str) -> ExampleCall | None:
+    """How an operation's caller shows its credential, or None where it is open or closed."""
     rows = held(offered("production"), api, version, operation)
     if is_open(rows):
         return None
-    return next((row.policy for row in in_force(rows) if isinstance(row.policy, ApiKey)), None)
+    return credential_example([row.policy for row in in_force(rows)], key if key != KEY_PLACE else "")
 
 
 @lru_cache(maxsize=32)
@@ -76,20 +74,18 @@ def example_call(
     api: Api, version: Version, view: OperationView, environment: str = "production", key: str = KEY_PLACE
 ) -> ExampleCall:
     """A call of an operation as a reader would make it."""
-    policy = key_header(api, version, version.operation(view.call))
+    shown = shown_credential(api, version, version.operation(view.call), key)
     address = settings_of(current_app).gateway_url(environment)
     path = view.example_path().replace("/*", "/")
     url = f"{address}{version.base_path}{path if path != '/' else ''}"
-    headers = {}
-    if policy is not None and policy.header:
-        headers[policy.header] = key
-    elif policy is not None:
-        url += f"{'&' if '?' in url else '?'}{policy.query}={key}"
+    headers = dict(shown.headers) if shown is not None else {}
+    if shown is not None and shown.url:
+        url += f"{'&' if '?' in url else '?'}{shown.url}"
     method = "GET" if view.method == "any" else view.method.upper()
     body = view.body.example if view.body is not None else ""
     if body and view.body is not None:
         headers["content-type"] = view.body.media
-    return ExampleCall(method, url, headers, body)
+    return ExampleCall(method, url, headers, body, shown.basic if shown is not None else None)
 
 
 def paragraphs(text: str) -> Markup:
@@ -211,7 +207,7 @@ def subscribe(api: str, version: str) -> Any:
         return _subscribe_page(api, version, typed, {error.field or "plan": str(error)}), 422
     db().commit()
     if made is not None:
-        value = {"id": made.credential.id, "value": made.value, "api": api, "version": version}
+        value = {"id": made.credential.id, "value": made.value, "kind": "api-key", "api": api, "version": version}
         session["new_key"] = NEW_KEYS.put(value)
     elif subscription.state == "pending":
         done("Your request is with the platform team. The subscription starts when they approve it.")

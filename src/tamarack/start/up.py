@@ -69,7 +69,9 @@ class _Up:
         names = list(PORTS if self.cluster is not None else (p for p in PORTS if p != "postgresql"))
         ports = {name: self.settings.port(name) for name in names if name != "redis"}
         if self.demo:
-            ports |= {f"stand-in {place + 1}": self.settings.port_base + STAND_INS + place for place in range(3)}
+            from tamarack.demo.places import PLACES
+
+            ports |= {f"stand-in {place + 1}": self.settings.port_base + STAND_INS + place for place in range(PLACES)}
         for name, port in ports.items():
             with socket.socket() as probe:
                 probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
@@ -183,6 +185,11 @@ class _Up:
                     say(f"    {person.email:<27} {person.password:<18} {organization.title}, {person.role}")
         for name, environment in NODES.items():
             say(f"  {name:<19} http://127.0.0.1:{settings.port(name)}  gateway node, {environment}")
+        if self.demo:
+            from tamarack.demo.places import OWN_PAGES
+
+            for title, place, words in OWN_PAGES:
+                say(f"  {title:<19} http://127.0.0.1:{settings.stand_in_port(place)}  {words}")
         say("")
         say(f"State and logs are in {settings.home.absolute()}. Stop with Ctrl+C.")
 

@@ -177,7 +177,7 @@ def _fill(
             if len(issuer) > 300:
                 raise NotPossible("The issuer is longer than 300 characters.", "issuer")
             value = ""
-            shown = rules.outside_value(issuer, name)
+            shown = rules.outside_value(issuer, name, credential.environment)
             credential.public, credential.issuer, credential.hint = name, issuer, name
     credential.digest = rules.digest(shown, keys.pepper, wanted.kind)
     taken = session.exec(select(Credential).where(Credential.digest == credential.digest)).first()

@@ -10,8 +10,9 @@ from werkzeug.datastructures import MultiDict
 
 from tamarack.core.model import problems_of
 from tamarack.core.policies.body_size import size_in_words
+from tamarack.core.secret_names import SecretReference
 
-Widget = Literal["text", "number", "check", "choice", "lines"]
+Widget = Literal["text", "number", "check", "choice", "choices", "lines", "area", "secret"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,6 +25,7 @@ class FormField:
     widget: Widget
     choices: tuple[str, ...] = ()
     required: bool = False
+    rows: int = 3
 
 
 @dataclass(slots=True)
@@ -45,7 +47,10 @@ def fields_of(model: type[BaseModel], without: tuple[str, ...] = ("kind",)) -> t
             continue
         widget, choices = _widget(info)
         label = info.title or name.replace("_", " ").capitalize()
-        found.append(FormField(name, label, info.description or "", widget, choices, info.is_required()))
+        extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
+        rows = extra.get("rows")
+        rows = rows if isinstance(rows, int) else 3
+        found.append(FormField(name, label, info.description or "", widget, choices, info.is_required(), rows))
     if "kind" in model.model_fields:  # a policy: what it does first, what it is called last
         found.sort(key=lambda one: one.name == "name")
     return tuple(found)
@@ -57,8 +62,15 @@ def _widget(info: FieldInfo) -> tuple[Widget, tuple[str, ...]]:
         return "choice", tuple(str(choice) for choice in get_args(kind))
     if kind is bool:
         return "check", ()
+    if any(isinstance(mark, SecretReference) for mark in info.metadata):
+        return "secret", ()
     if get_origin(kind) is tuple:
+        inner = get_args(kind)[0]
+        if get_origin(inner) is Literal:
+            return "choices", tuple(str(choice) for choice in get_args(inner))
         return "lines", ()
+    if isinstance(info.json_schema_extra, dict) and "rows" in info.json_schema_extra:
+        return "area", ()
     if kind is int and not info.metadata:
         return "number", ()
     return "text", ()
@@ -83,6 +95,8 @@ def blank(model: type[BaseModel], fields: tuple[FormField, ...]) -> dict[str, An
 def _shown(value: Any, one: FormField) -> Any:
     if one.widget == "lines":
         return "\n".join(str(item) for item in value or ())
+    if one.widget == "choices":
+        return list(value or ())
     if one.widget == "check":
         return bool(value)
     if value is None:
@@ -105,6 +119,10 @@ def read_form(
     for one in fields:
         if one.widget == "check":
             data[one.name] = form.values[one.name] = one.name in typed
+            continue
+        if one.widget == "choices":
+            chosen = [choice for choice in typed.getlist(one.name) if choice]
+            data[one.name] = form.values[one.name] = chosen
             continue
         text = typed.get(one.name, "").strip()
         form.values[one.name] = text

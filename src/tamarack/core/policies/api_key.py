@@ -104,7 +104,7 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> Compiled:
         return shown + [(f"?{policy.query}", part.partition(b"=")[2].decode("latin-1")) for part in inside]
 
     names = [name for name in (policy.header, policy.query) if name]
-    return Compiled(identify=identify, challenge=challenge, take_off=take_off, reads=reads, secret=names)
+    return Compiled(identify=identify, challenge=challenge, take_off=take_off, reads=reads, secret=names, strips=strip)
 
 
 def _brief(policy: ApiKey) -> str:

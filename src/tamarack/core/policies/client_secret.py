@@ -146,7 +146,13 @@ def _compile(policy: ClientSecret, surroundings: Surroundings) -> Compiled:
 
     names = [name.decode() for name in (*headers, *query, *form) if name]
     return Compiled(
-        identify=identify, challenge=challenge, take_off=take_off, reads=reads, wants_form=bool(form[0]), secret=names
+        identify=identify,
+        challenge=challenge,
+        take_off=take_off,
+        reads=reads,
+        wants_form=bool(form[0]),
+        secret=names,
+        strips=strip,
     )
 
 

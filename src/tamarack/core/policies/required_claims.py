@@ -1,5 +1,6 @@
 """Required claims: what the caller's token must say."""
 
+import json
 from typing import Literal
 
 from pydantic import Field, field_validator
@@ -55,7 +56,8 @@ def _compile(policy: RequiredClaims, surroundings: Surroundings) -> Compiled:
         found = []
         for one in policy.require:
             value = claim_at(call.claims, one.claim) if call.claims is not None else MISSING
-            found.append((one.claim, "not there" if value is MISSING else str(value)[:200]))
+            shown = value if isinstance(value, str) else "not there" if value is MISSING else json.dumps(value)
+            found.append((one.claim, shown[:200]))
         return found
 
     return Compiled(step=step, reads=reads)

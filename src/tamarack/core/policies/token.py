@@ -1,5 +1,6 @@
 """JWT: a token that an outside issuer signed (RFC 7519), verified with a secret, a PEM key, or a key set."""
 
+import json
 from collections.abc import Callable
 from typing import Any, Literal
 from urllib.parse import urlsplit
@@ -235,7 +236,7 @@ def _compile(policy: JwtPolicy, surroundings: Surroundings) -> Compiled:
         if not isinstance(name, str) or not name:
             note = f"the claim {policy.caller_claim!r} names no caller"
             return Refusal(REASONS["unknown-caller"], policy=policy.name, note=note)
-        value = outside_value(policy.issuer, name)
+        value = outside_value(policy.issuer, name, surroundings.environment)
         return _Verified(until, keys.generation, claims, _word(user), lambda: find(value))
 
     def identify(call: Call) -> Caller | Refusal | None:
@@ -289,11 +290,14 @@ def _compile(policy: JwtPolicy, surroundings: Surroundings) -> Compiled:
 
 
 def _word(value: Any) -> str:
-    return "" if value is MISSING or value is None else str(value)[:200]
+    if value is MISSING or value is None:
+        return ""
+    return value[:200] if isinstance(value, str) else json.dumps(value)[:200]
 
 
 def _brief(policy: JwtPolicy) -> str:
-    return f"of {urlsplit(policy.issuer).hostname or policy.issuer}" if policy.issuer else "/".join(policy.algorithms)
+    source = "key set" if policy.key_set else "public key" if policy.pem else "secret"
+    return f"{'/'.join(policy.algorithms)}, {source}"
 
 
 def _sentence(policy: JwtPolicy) -> str:

@@ -1,0 +1,135 @@
+"""Explain: what holds for an operation and an application, and whether its call would pass, by the node's steps."""
+
+import json
+import time
+from typing import Any
+
+from flask import Blueprint, request
+from sqlmodel import select
+
+from tamarack.console.apis import head_values, the_version
+from tamarack.console.bench import applications, path_of, view_of
+from tamarack.console.page import draft, environment, render, requires, running
+from tamarack.console.trace_drawing import drawing
+from tamarack.core.configuration import Configuration, Plan
+from tamarack.core.credentials import KIND_TITLES, state_of
+from tamarack.core.effective import held, in_force, is_open
+from tamarack.core.explain import explain
+from tamarack.core.stages import Stage
+from tamarack.core.trace import as_data
+from tamarack.core.would_pass import Outcome, would_pass
+from tamarack.store import subscribers
+from tamarack.store.application import Application, Credential
+from tamarack.store.rollout import FeedItem
+from tamarack.web.application import db
+
+pages = Blueprint("explaining", __name__, url_prefix="/apis/<api>/<version>/explain")
+
+_TAKES = {
+    "api-key": "api-key",
+    "client-secret": "client-secret",
+    "signed-key": "signed-key",
+    "jwt": "outside-identity",
+}
+"""Which kind of credential each way to identify takes."""
+
+
+def _plan(configuration: Configuration, application: Application | None, api: str, where: str) -> Plan | None:
+    """The plan of the subscription in force that covers an API, if there is one."""
+    if application is None:
+        return None
+    for one in subscribers.subscriptions_of(db(), application):
+        product = configuration.product(one.product)
+        if one.environment == where and one.state == "active" and product is not None and api in product.apis:
+            return product.plan(one.plan)
+    return None
+
+
+def _credentials(application: Application | None, kinds: list[str], where: str) -> list[tuple[Credential, str]]:
+    """The application's credentials of the kinds that are taken, with their states."""
+    if application is None:
+        return []
+    present = time.time()
+    return [
+        (one, state_of(one.expires_at.timestamp() if one.expires_at else None, one.revoked_at is not None, present))
+        for one in subscribers.credentials_of(db(), application)
+        if one.kind in kinds and one.environment == where
+    ]
+
+
+def _claims(typed: str) -> tuple[dict[str, Any] | None, str]:
+    """The claims that were typed, or what is wrong with them."""
+    if not typed:
+        return None, ""
+    try:
+        said = json.loads(typed)
+    except ValueError as error:
+        return None, f"what its token says is not JSON: {error}"
+    if not isinstance(said, dict):
+        return None, 'what its token says is not a JSON object; write like {"groups": ["crew"]}'
+    return said, ""
+
+
+@pages.get("/")
+@requires("see")
+def page(api: str, version: str) -> Any:
+    found, inside = the_version(api, version)
+    where = environment()
+    source = "draft" if request.args.get("source") == "draft" else "running"
+    configuration = draft() if source == "draft" else running(where)[1]
+    there = configuration.api(api)
+    within = there.version(version) if there is not None else None
+    wanted = request.args.get("operation", "")
+    chosen = inside.operation(wanted) or (inside.operations[0] if inside.operations else None)
+    operation = within.operation(chosen.call) if within is not None and chosen is not None else None
+    application = db().get(Application, request.args.get("application", ""))
+    outcome: Outcome | None = None
+    claims = request.args.get("claims", "").strip()[:2_000]
+    said, claims_error = _claims(claims)
+    uses_tokens = False
+    sentences: Any = []
+    kinds: list[str] = []
+    if there is not None and within is not None and operation is not None:
+        rows = in_force(held(configuration, there, within, operation))
+        if not is_open(rows):
+            kinds = [_TAKES[row.policy.kind] for row in rows if row.stage is Stage.IDENTIFY]
+        uses_tokens = any(row.policy.kind in ("jwt", "claims", "scopes") for row in rows)
+        sentences = explain(configuration, there, within, operation, _plan(configuration, application, api, where))
+        if request.args.get("application"):
+            view = view_of(within, operation)
+            parameters = {f"path.{p.name}": p.example or p.name for p in view.parameters if p.place == "path"}
+            path = path_of(within, operation, {"parameters": parameters, "rest": "any"})
+            feed = [(one.kind, one.key, one.body) for one in db().exec(select(FeedItem))]
+            outcome = would_pass(
+                configuration,
+                where,
+                feed,
+                "GET" if operation.method == "any" else operation.method.upper(),
+                path.encode(),
+                application.id if application is not None else "",
+                time.time(),
+                time.perf_counter_ns,
+                said,
+            )
+    credentials = _credentials(application, kinds, where)
+    usable = [one for one, state in credentials if state == "in force"]
+    return render(
+        "bench/explain.html",
+        tab="explain",
+        operation=chosen,
+        there=operation is not None,
+        source=source,
+        application=application,
+        applications=applications(),
+        outcome=outcome,
+        sentences=sentences,
+        kinds=[KIND_TITLES[kind] for kind in kinds],
+        credentials=credentials,
+        usable=usable,
+        titles=KIND_TITLES,
+        claims=claims,
+        claims_error=claims_error,
+        uses_tokens=uses_tokens,
+        trace=drawing(as_data(outcome.entries)) if outcome is not None else None,
+        **head_values(found, inside),
+    )
