@@ -119,7 +119,7 @@ def test_the_feed_holds_the_newest_state_in_an_order_without_gaps(world: Session
     assert items[made.credential.id].body is not None
     assert items[made.credential.id].body["revoked"] is True  # type: ignore[index]
     assert items[subscription.id].body["state"] == "paused"  # type: ignore[index]
-    assert sorted(item.seq for item in items.values())[-1] == 5
+    assert sorted(item.seq for item in items.values())[-1] == 6
     assert made.value not in str([item.body for item in items.values()])
 
 

@@ -78,6 +78,13 @@ class VerifyingKey:
         return self.type == type_ and (not curve or self.curve == curve) and self.alg in ("", algorithm)
 
 
+def _imported(value: Any, type_: str | None = None) -> Any:
+    """`import_key` without its warnings: what they warn of, like a short key, is refused by `_entry`."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", SecurityWarning)
+        return import_key(value) if type_ is None else import_key(value, type_)  # type: ignore[call-overload]
+
+
 def _entry(key: Any, data: Mapping[str, Any]) -> VerifyingKey:
     if isinstance(key, RSAKey) and key.public_key.key_size < LEAST_RSA_BITS:
         raise ValueError(f"an RSA key of {key.public_key.key_size} bits is too short; at least {LEAST_RSA_BITS}")
@@ -100,7 +107,7 @@ def keys_of_set(data: Any) -> tuple[VerifyingKey, ...]:
             continue
         public = {name: value for name, value in one.items() if name not in _PRIVATE}
         try:
-            found.append(_entry(import_key(public), public))
+            found.append(_entry(_imported(public), public))
         except (ValueError, JoseError, KeyError, TypeError):
             continue
     return tuple(found)
@@ -117,7 +124,7 @@ def key_of_pem(text: str) -> VerifyingKey:
         raise ValueError("is not PEM; it starts with -----BEGIN PUBLIC KEY-----")
     for type_ in ("RSA", "EC", "OKP"):
         try:
-            key = import_key(text.strip() + "\n", type_)
+            key = _imported(text.strip() + "\n", type_)
         except (ValueError, JoseError, TypeError):
             continue
         return _entry(key, {})
@@ -139,23 +146,33 @@ def _decoded(part: bytes, what: str) -> dict[str, Any]:
     return found
 
 
-def peek(token: bytes) -> tuple[dict[str, Any], dict[str, Any]]:
-    """A token's header and claims, not verified: only to find out whose it may be. Raises `BadToken`."""
+def _parts(token: bytes) -> list[bytes]:
     if len(token) > MOST_BYTES:
         raise BadToken("bad-token", f"the token has {len(token)} bytes, more than {MOST_BYTES}")
     parts = token.split(b".")
     if len(parts) != 3 or not all(_PART.match(part) for part in parts):
         raise BadToken("bad-token", "the token is not three parts in base64url with dots between")
+    return parts
+
+
+def peek(token: bytes) -> tuple[dict[str, Any], dict[str, Any]]:
+    """A token's header and claims, not verified: only to find out whose it may be. Raises `BadToken`."""
+    parts = _parts(token)
     return _decoded(parts[0], "header"), _decoded(parts[1], "body")
 
 
 def verify(token: bytes, keys: Sequence[VerifyingKey], algorithms: Iterable[str], named: bool) -> dict[str, Any]:
-    """The claims of a token whose signature one of the keys made. Raises `BadToken`.
+    """The claims of a token whose signature one of the keys made. Raises `BadToken`; see `signed_payload`."""
+    return _claims(signed_payload(token, keys, algorithms, named))
+
+
+def signed_payload(token: bytes, keys: Sequence[VerifyingKey], algorithms: Iterable[str], named: bool) -> bytes:
+    """The payload of a JWS whose signature one of the keys made (RFC 7515, section 5.2). Raises `BadToken`.
 
     `algorithms` are those that are accepted. `named`: the keys come from a set whose keys have names, so a
     key id in the token chooses; raises `UnknownKey` where the set does not hold it.
     """
-    header, _ = peek(token)
+    header = _decoded(_parts(token)[0], "header")
     algorithm = header.get("alg")
     if not isinstance(algorithm, str) or algorithm not in algorithms or algorithm not in _NEEDS:
         raise BadToken("bad-token", f"the algorithm {algorithm!r} is not one that the policy lists")
@@ -177,7 +194,7 @@ def verify(token: bytes, keys: Sequence[VerifyingKey], algorithms: Iterable[str]
                 verified = jws.deserialize_compact(token, key.key, algorithms=[algorithm])
         except (JoseError, ValueError):
             continue
-        return _claims(verified.payload)
+        return bytes(verified.payload)
     raise BadToken("bad-token", "the signature is not right")
 
 
