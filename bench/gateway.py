@@ -18,14 +18,17 @@ import urllib.error
 import urllib.request
 from pathlib import Path
 
+import ways
+
 HERE = Path(__file__).parent
-KEY = "tmk_bench-key-that-opens-nothing-at-all"
-VARIANTS = ("backend", "pass-through", "no-policy", "key", "key-limit-record")
-TITLES = {
+SETS: dict[str, tuple[str, ...]] = {
+    "whole": ("backend", "pass-through", "no-policy", "key", "key-limit-record"),
+    "ways": ("backend", "pass-through", *ways.POLICIES),
+}
+TITLES = ways.TITLES | {
     "backend": "backend alone",
     "pass-through": "bare pass-through",
     "no-policy": "gateway, no policy",
-    "key": "gateway, key",
     "key-limit-record": "gateway, key + limit + recording",
 }
 
@@ -44,10 +47,11 @@ def wait_for(port: int) -> None:
     raise SystemExit(f"nothing answers on port {port}")
 
 
-def load(port: int, seconds: int, connections: int) -> tuple[float, float, float, int]:
+def load(port: int, seconds: int, connections: int, headers: list[str]) -> tuple[float, float, float, int]:
     """Load a program with wrk; returns calls per second, p50 and p99 in ms, and answers that were not 2xx."""
     command = [
-        *("wrk", "-t1", f"-c{connections}", f"-d{seconds}s", "--latency", "-H", f"x-skerry-key: {KEY}"),
+        *("wrk", "-t1", f"-c{connections}", f"-d{seconds}s", "--latency"),
+        *(part for line in headers for part in ("-H", line)),
         *(
             "-H",
             "user-agent: bench/1",
@@ -76,6 +80,7 @@ def _ms(text: str, share: str) -> float:
 def main() -> None:
     """Run the bench and print its table."""
     parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--set", choices=SETS, default="whole", help="what is compared")
     parser.add_argument("--rounds", type=int, default=5)
     parser.add_argument("--seconds", type=int, default=3)
     parser.add_argument("--connections", type=int, default=32)
@@ -83,22 +88,25 @@ def main() -> None:
     given = parser.parse_args()
     if shutil.which("wrk") is None:
         raise SystemExit("the load is made by wrk: install Debian's package wrk")
-    ports = {variant: given.port_base + place for place, variant in enumerate(VARIANTS)}
+    variants = SETS[given.set]
+    ports = {variant: given.port_base + place for place, variant in enumerate(variants)}
     folder = Path(tempfile.mkdtemp(prefix="tamarack-bench-"))
+    ways.write_keys(folder)
+    shown = {variant: ways.headers(variant, folder) for variant in variants}
     programs = []
-    results: dict[str, list[tuple[float, float, float, int]]] = {variant: [] for variant in VARIANTS}
-    cpu: dict[str, list[float]] = {variant: [] for variant in VARIANTS}
+    results: dict[str, list[tuple[float, float, float, int]]] = {variant: [] for variant in variants}
+    cpu: dict[str, list[float]] = {variant: [] for variant in variants}
     try:
-        for variant in VARIANTS:
+        for variant in variants:
             command = [sys.executable, str(HERE / "programs.py"), variant, str(ports[variant])]
             programs.append(subprocess.Popen([*command, str(ports["backend"]), str(folder)]))
             wait_for(ports[variant])
-        for variant in VARIANTS:
-            load(ports[variant], 1, given.connections)
+        for variant in variants:
+            load(ports[variant], 1, given.connections, shown[variant])
         for _ in range(min(given.rounds, 50)):
-            for variant, program in zip(VARIANTS, programs, strict=True):
+            for variant, program in zip(variants, programs, strict=True):
                 before = cpu_seconds(program.pid)
-                done = load(ports[variant], min(given.seconds, 30), min(given.connections, 256))
+                done = load(ports[variant], min(given.seconds, 30), min(given.connections, 256), shown[variant])
                 results[variant].append(done)
                 cpu[variant].append((cpu_seconds(program.pid) - before) / (done[0] * given.seconds) * 1e6)
     finally:
@@ -109,7 +117,7 @@ def main() -> None:
         shutil.rmtree(folder, ignore_errors=True)
     print(f"{given.rounds} rounds of {given.seconds} s, {given.connections} connections, 1 kB answers")
     print(f"{'':<34}{'calls/s':>10}{'p50 ms':>9}{'p99 ms':>9}{'cpu µs':>9}{'to the pass-through':>28}")
-    for variant in VARIANTS:
+    for variant in variants:
         rates = [one[0] for one in results[variant]]
         ratios = [one[0] / base[0] for one, base in zip(results[variant], results["pass-through"], strict=True)]
         median = [statistics.median(one[place] for one in results[variant]) for place in (0, 1, 2)]

@@ -12,9 +12,9 @@ from typing import Any
 import uvicorn
 import uvloop
 
+import ways
 from tamarack.core.callers import CallerDirectory
 from tamarack.core.configuration import Configuration
-from tamarack.core.credentials import digest
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.snapshot import compile_snapshot
 from tamarack.gateway.carry import Gateway, Serving
@@ -24,9 +24,8 @@ from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.upstream.interface import target_address
 from tamarack.gateway.upstream.pool import PooledUpstream
 from tamarack.settings import Settings
+from ways import PEPPER
 
-KEY = "tmk_bench-key-that-opens-nothing-at-all"
-PEPPER = bytes(32)
 BODY = b"x" * 1024
 ANSWER = b"HTTP/1.1 200 OK\r\ncontent-type: text/plain\r\ncontent-length: 1024\r\n\r\n" + BODY
 
@@ -79,9 +78,8 @@ class NoRecorder:
 
 def configuration(variant: str, backend_port: int) -> Configuration:
     """The configuration of a variant."""
-    policies: list[dict[str, Any]] = [{"kind": "open"}]
-    if variant != "no-policy":
-        policies = [{"kind": "api-key", "header": "x-skerry-key"}]
+    policies: list[dict[str, Any]] = [{"kind": "open"}] if variant == "no-policy" else [ways.API_KEY]
+    policies = list(ways.POLICIES.get(variant, policies))
     if variant == "key-limit-record":
         policies.append({"kind": "rate-limit", "windows": ["900000 per second"]})
     version = {
@@ -105,17 +103,14 @@ def configuration(variant: str, backend_port: int) -> Configuration:
 async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> None:
     """Serve a variant of the gateway until ended."""
     directory = CallerDirectory(PEPPER, "production")
-    directory.apply("application", "a", {"name": "counter-desk", "organization": "ticket-office", "paused": False})
-    directory.apply("credential", "c", {"application": "a", "digest": digest(KEY.encode(), PEPPER), "expires_at": None})
-    subscription = {"application": "a", "product": "passage", "plan": "a", "state": "active"}
-    directory.apply("subscription", "s", subscription)
+    material = ways.fill(directory, folder)
     snapshot = compile_snapshot(configuration(variant, backend_port), "production")
     recorder: Any = NoRecorder()
     if variant == "key-limit-record":
         recorder = Recorder(folder / "spool", 2_000_000_000, 0.5)
         asyncio.get_running_loop().create_task(recorder.run())
-    app = Gateway("bench", "production", PooledUpstream(), recorder, Problems("http://127.0.0.1"))
-    app.serving = Serving(1, snapshot, directory, MemoryCounters(), app.material)
+    app = Gateway("bench", "production", PooledUpstream(), recorder, Problems("http://127.0.0.1"), material=material)
+    app.serving = Serving(1, snapshot, directory, MemoryCounters(), material)
     directory.set_products(snapshot.products)
     settle_memory()
     await uvicorn.Server(server_config(app, Settings(), "127.0.0.1", port)).serve()

@@ -139,6 +139,35 @@ def test_keys_are_made_revoked_and_tell_their_state(lead: FlaskClient, session: 
     )
 
 
+def test_people_make_credentials_of_their_own_kinds_with_restrictions(lead: FlaskClient, session: Session) -> None:
+    page = lead.post(SUBSCRIBE, data=FORM).location
+    form = lead.get(f"{page}/credentials/new?kind=client-secret").text
+    assert '<option value="client-secret" selected>' in form
+    assert "outside-identity" not in form  # whose outside names are whose is for staff to say
+    typed = {
+        "kind": "signed-key",
+        "environment": "production",
+        "expires_on": "2027-06-30",
+        "sites": "https://a.example",
+    }
+    shown = lead.post(f"{page}/credentials/", data=typed, follow_redirects=True).text
+    assert re.search(r'id="key">eyJ[\w-]+\.[\w-]+\.[\w-]+<', shown)
+    signed = session.exec(select(Credential).where(Credential.kind == "signed-key")).one()
+    assert signed.sites == ["https://a.example"]
+    one = f"{page}/credentials/{signed.id}"
+    assert "https://a.example" in lead.get(one).text
+    later = {"act": "change", "label": "screen", "expires_on": "2028-06-30"}
+    assert "shorter, not longer" in lead.post(one, data=later).text
+    rotated = lead.post(one, data={"act": "rotate", "overlap": "24"}, follow_redirects=True).text
+    assert "ends after the overlap" in rotated
+    assert "rotated: its successor" in lead.get(one).text
+    outside = typed | {"kind": "outside-identity", "name": "x"}
+    assert lead.post(f"{page}/credentials/", data=outside).status_code == 400
+    bad = lead.post(f"{page}/credentials/", data=typed | {"sites": "*", "label": "kept"})
+    assert (bad.status_code, 'value="kept"' in bad.text) == (422, True)
+    assert "was not kept" in lead.post(one, data={"act": "look"}).text
+
+
 def test_another_organizations_things_are_as_if_they_were_not_there(lead: FlaskClient, session: Session) -> None:
     page = lead.post(SUBSCRIBE, data=FORM).location
     key, subscription = session.exec(select(Credential)).one(), session.exec(select(Subscription)).one()

@@ -6,7 +6,6 @@ from flask import Blueprint, abort, request
 
 from tamarack.console.page import acting, back_to, done, render, requires
 from tamarack.core.credentials import KIND_TITLES
-from tamarack.core.environments import ENVIRONMENTS
 from tamarack.store.application import Application, Credential
 from tamarack.web import credential_pages
 from tamarack.web.application import db
@@ -38,7 +37,7 @@ def new(id: str) -> Any:
 
 def _new_page(application: Application, typed: Typed) -> str:
     return render("credentials/new.html", application=application, typed=typed, kinds=tuple(KIND_TITLES),
-                  titles=KIND_TITLES, environments=ENVIRONMENTS)  # fmt: skip
+                  titles=KIND_TITLES)  # fmt: skip
 
 
 @pages.post("/")

@@ -22,7 +22,7 @@ from tamarack.core.configuration import Configuration, check_in
 from tamarack.core.difference import difference
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.review import risks
-from tamarack.store import drafting, rolling
+from tamarack.store import drafting, rolling, secrets
 from tamarack.store.drafting import EditedMeanwhile
 from tamarack.store.rolling import NotFit
 from tamarack.store.rollout import Rollout
@@ -54,7 +54,7 @@ def review() -> Any:
         rollout=rollout,
         changes=difference(live, draft()),
         risks=risks(draft()),
-        problems=check_in(draft(), where),
+        problems=check_in(draft(), where, secrets.names_set_for(db(), where)),
         lines=file_difference(live, draft()),
         mark=drafting.mark(db()),
         allowed=may(f"roll-out:{where}"),
