@@ -7,11 +7,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlmodel import Session
 
+from core.protected import API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED
+from core.test_browser import ACCESS
+from core.test_permit import ADDRESSES, CLAIMS, GROUPS, KEPT_OUT, SCOPES, SITES
 from helpers import configuration
 from tamarack.config.exchange import Applying, export_to
 from tamarack.config.files import NotApplicable, load, write
 from tamarack.core.configuration import Configuration
 from tamarack.core.difference import difference
+from tamarack.core.policies import KINDS
 from tamarack.demo.seed import CONFIGURATION, shipped_configuration
 from tamarack.settings import Settings
 from tamarack.store import drafting
@@ -27,6 +31,19 @@ def put(folder: Path, files: dict[str, str]) -> Path:
 def test_the_demos_files_read_back_as_themselves(tmp_path: Path) -> None:
     loaded = load(CONFIGURATION)
     assert load(put(tmp_path, write(loaded.configuration, loaded.documents))) == loaded
+
+
+def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_path: Path) -> None:
+    policies = [API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED, GROUPS, KEPT_OUT, SCOPES, CLAIMS, ADDRESSES, SITES, ACCESS,
+                {"kind": "body-size", "at_most": "2 MB"}, {"kind": "rate-limit", "windows": ["5 per minute"]}]  # fmt: skip
+    assert {one["kind"] for one in policies} | {"open"} == set(KINDS)
+    operation = [*policies, {"kind": "open"}]
+    made = configuration(
+        everywhere=policies, version={"policies": policies, "operations": [{"call": "get /a", "policies": operation}]}
+    )
+    files = write(made, {})
+    assert "groups contains harbour-staff" in files["apis/sailings.yaml"]
+    assert load(put(tmp_path, files)).configuration == made
 
 
 _WORDS = st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), max_size=30)

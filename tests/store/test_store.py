@@ -12,9 +12,11 @@ from tamarack.core.configuration import Backend
 from tamarack.core.credentials import CredentialKeys
 from tamarack.core.traffic.record import FIELDS
 from tamarack.settings import Settings
+from tamarack.start.postgres import Cluster
 from tamarack.store import credentials, drafting, feeding, rolling, subscribers, subscribing, watching
-from tamarack.store.application import Application
+from tamarack.store.application import Application, Credential
 from tamarack.store.auditing import COMMAND_LINE, latest
+from tamarack.store.engine import make_engine
 from tamarack.store.migrate import drift, migrate
 from tamarack.store.organization import Organization
 from tamarack.store.recording import drop_partitions, make_partitions, rebuild_rollups, take_in
@@ -32,6 +34,27 @@ def backend(name: str = "timetable", ms: int = 1000) -> Backend:
 def test_the_migrations_lead_to_the_tables_and_can_run_again(engine: Engine) -> None:
     migrate(engine)
     assert drift(engine) == []
+
+
+def test_what_is_stored_before_a_migration_is_there_after_it(cluster: Cluster) -> None:
+    cluster.drop_database("older")
+    cluster.make_database("older")
+    engine = make_engine(cluster.url("older"))
+    migrate(engine, "0001")
+    with engine.begin() as connection:
+        connection.execute(text("INSERT INTO organization VALUES ('o', 'tern', 'Tern', 'partner', true, now())"))
+        values = "('a', 'o', 'kiosk', 'Kiosk', '', true, now(), '')"
+        connection.execute(text(f"INSERT INTO application VALUES {values}"))
+        values = "('c', 'a', 'test', 'ci', 'd1', 'tmk_a…b', now(), '', null, null, null)"
+        connection.execute(text(f"INSERT INTO credential VALUES {values}"))
+    migrate(engine)
+    with Session(engine) as session:
+        kept = session.get(Credential, "c")
+        assert kept is not None
+        assert (kept.kind, kept.label, kept.addresses, kept.sealed) == ("api-key", "ci", [], None)
+        assert session.exec(select(Organization)).one().may_look_again is False
+    engine.dispose()
+    cluster.drop_database("older")
 
 
 def test_a_database_is_ready_when_it_has_the_schema_and_someone_to_sign_in(

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field, fields
 from typing import Any
 
 from tamarack.core.call import Call, Caller, Header
@@ -199,6 +199,9 @@ def _meter_entries(named: NamedStep, call: Call, refusal: Refusal | None, read: 
     return made
 
 
+_FIELDS = tuple(one.name for one in fields(Entry))
+
+
 def as_data(entries: list[Entry]) -> list[dict[str, Any]]:
     """Entries as JSON can hold them."""
-    return [asdict(entry) for entry in entries]
+    return [{name: getattr(entry, name) for name in _FIELDS} for entry in entries]

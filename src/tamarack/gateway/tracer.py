@@ -113,6 +113,7 @@ class Tracer:
                 "environment": self._environment,
                 "application": f"{caller.organization}/{caller.application}" if caller is not None else "",
                 "by": trace.ticket.by if trace.ticket is not None else "",
+                "operation": f"{call.operation.api} {call.operation.version}, {call.operation.name}" if call else "",
                 "status": status,
                 "reason": refusal.reason.code if refusal is not None else "",
                 "note": refusal.note if refusal is not None else "",

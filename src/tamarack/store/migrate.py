@@ -17,12 +17,12 @@ def _config() -> Config:
     return config
 
 
-def migrate(engine: Engine) -> None:
-    """Run every migration that the database has not seen."""
+def migrate(engine: Engine, to: str = "head") -> None:
+    """Run every migration that the database has not seen, up to a revision."""
     config = _config()
     with engine.begin() as connection:
         config.attributes["connection"] = connection
-        command.upgrade(config, "head")
+        command.upgrade(config, to)
 
 
 def make_revision(engine: Engine, message: str) -> None:

@@ -7,7 +7,7 @@ from pydantic import Field, model_validator
 from tamarack.core.addresses import Networks, NetworkText
 from tamarack.core.call import Call
 from tamarack.core.model import Name
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.stages import Stage
 
@@ -46,7 +46,7 @@ def _compile(policy: AddressRanges, surroundings: Surroundings) -> Compiled:
 
 
 def _brief(policy: AddressRanges) -> str:
-    return ", ".join([*policy.allow, *(f"not {name}" for name in policy.deny)])
+    return few([*policy.allow, *(f"not {name}" for name in policy.deny)])
 
 
 def _sentence(policy: AddressRanges) -> str:

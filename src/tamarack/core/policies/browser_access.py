@@ -8,7 +8,7 @@ from tamarack.core.browser import BrowserRule
 from tamarack.core.call import Call
 from tamarack.core.model import Name
 from tamarack.core.origins import ANY, OriginPattern
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
 from tamarack.core.policies.places import header_name
 from tamarack.core.refusals import Refusal
 from tamarack.core.stages import Stage
@@ -97,7 +97,7 @@ def _compile(policy: BrowserAccess, surroundings: Surroundings) -> Compiled:
 
 def _brief(policy: BrowserAccess) -> str:
     names = [one.partition("://")[2] or one for one in policy.origins]
-    return "any origin" if ANY in policy.origins else ", ".join(names)
+    return "any origin" if ANY in policy.origins else few(names)
 
 
 def _sentence(policy: BrowserAccess) -> str:

@@ -1,7 +1,6 @@
 """Client id and secret: by Basic authentication, in chosen header fields, in the query, or in a form post."""
 
 import binascii
-from base64 import b64decode
 from typing import Literal
 
 from pydantic import Field, field_validator, model_validator
@@ -70,7 +69,7 @@ class ClientSecret(Policy):
 
 def _of_basic(value: bytes) -> tuple[bytes, bytes] | None:
     try:
-        id, colon, secret = b64decode(value, validate=True).partition(b":")
+        id, colon, secret = binascii.a2b_base64(value, strict_mode=True).partition(b":")
     except (binascii.Error, ValueError):
         return None
     return (id, secret) if colon else None
@@ -91,18 +90,17 @@ def _compile(policy: ClientSecret, surroundings: Surroundings) -> Compiled:
     half = Refusal(REASONS["unknown-credential"], fields, policy.name, "an id without its secret, or the other way")
     doubled = Refusal(REASONS["doubled-credential"], policy=policy.name)
 
+    own_headers = tuple(name for name in headers if name)
+
     def take_off(call: Call) -> None:
         if basic:
             take_scheme(call, b"authorization", b"basic")
-        for name in headers:
-            if name:
-                take_header(call, name)
-        for name in query:
-            if name and call.query:
-                call.query = without_query(call.query, name)
-        for name in form:
-            if name and call.form:
-                call.form = without_query(call.form, name)
+        for name in own_headers:
+            take_header(call, name)
+        if query[0] and call.query:
+            call.query = without_query(without_query(call.query, query[0]), query[1])
+        if form[0] and call.form:
+            call.form = without_query(without_query(call.form, form[0]), form[1])
 
     def identify(call: Call) -> Caller | Refusal | None:
         shown: list[tuple[list[bytes], list[bytes]]] = []

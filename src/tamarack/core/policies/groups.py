@@ -6,7 +6,7 @@ from pydantic import Field, model_validator
 
 from tamarack.core.call import Call
 from tamarack.core.model import Name
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.stages import Stage
 
@@ -52,7 +52,7 @@ def _compile(policy: Groups, surroundings: Surroundings) -> Compiled:
 
 
 def _brief(policy: Groups) -> str:
-    return ", ".join([*policy.allow, *(f"not {name}" for name in policy.deny)])
+    return few([*policy.allow, *(f"not {name}" for name in policy.deny)])
 
 
 def _sentence(policy: Groups) -> str:

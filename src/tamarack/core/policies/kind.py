@@ -47,6 +47,12 @@ class Policy(Frozen):
         return "" if self.name == self.kind else self.name.replace("-", " ").capitalize()
 
 
+def few(names: list[str]) -> str:
+    """Names for a slip: all where they are short, else the first and how many more."""
+    whole = ", ".join(names)
+    return whole if len(whole) <= 30 or len(names) == 1 else f"{names[0]} and {len(names) - 1} more"
+
+
 @dataclass(slots=True)
 class Compiled:
     """What a policy becomes in a node. Each kind fills the one part that its stage uses."""

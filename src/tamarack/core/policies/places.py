@@ -90,6 +90,30 @@ def of_scheme(call: Call, header: bytes, scheme: bytes) -> list[bytes]:
     return [value[size:].strip() for value in in_header(call, header) if value[:size].lower() == start]
 
 
+def take_one(call: Call, header: bytes, start: bytes, strip: bool) -> tuple[bytes, int]:
+    """The value behind an authentication scheme, taken off in the same pass; and how many there were.
+
+    `start` is the scheme in lower case with its space, or empty for a field that holds the bare value.
+    """
+    size = len(start)
+    shown = b""
+    many = 0
+    for field in call.headers:
+        if field[0] == header:
+            value = field[1]
+            if size:
+                if value[:size].lower() != start:
+                    continue
+                value = value[size:].strip()
+            elif not value:
+                continue
+            many += 1
+            shown, found = value, field
+    if many == 1 and strip:
+        call.headers = [field for field in call.headers if field is not found]
+    return shown, many
+
+
 def take_scheme(call: Call, header: bytes, scheme: bytes) -> None:
     """Take the header fields of an authentication scheme off the call."""
     start = scheme + b" "

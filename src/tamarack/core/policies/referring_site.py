@@ -10,7 +10,7 @@ from pydantic import Field, field_validator
 from tamarack.core.call import Call
 from tamarack.core.model import Name
 from tamarack.core.origins import Origins, SitePattern, site_of
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.stages import Stage
 
@@ -68,7 +68,7 @@ KIND = PolicyKind(
     purpose="Let in the calls of pages of some sites",
     model=ReferringSite,
     compile=_compile,
-    brief=lambda policy: ", ".join(one.partition("://")[2] for one in policy.sites),
+    brief=lambda policy: few([one.partition("://")[2] for one in policy.sites]),
     sentence=lambda policy: (
         f"Calls come from pages of `{'`, `'.join(policy.sites)}`"
         f"{'; calls that name no site are let in' if policy.without == 'admit' else ''}."

@@ -8,7 +8,7 @@ from pydantic import Field, field_validator
 from tamarack.core.call import Call
 from tamarack.core.claims import MISSING, Requirement, claim_at
 from tamarack.core.model import Name, Text
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.stages import Stage
 
@@ -70,6 +70,6 @@ KIND = PolicyKind(
     purpose="Ask for claims in the caller's token, with a message of your own",
     model=RequiredClaims,
     compile=_compile,
-    brief=lambda policy: ", ".join(str(one) for one in policy.require),
+    brief=lambda policy: few([str(one) for one in policy.require]),
     sentence=lambda policy: f"In the caller's token, `{'` and `'.join(str(one) for one in policy.require)}`.",
 )

@@ -8,7 +8,7 @@ from tamarack.core.call import Call, Caller
 from tamarack.core.jose import BadToken, peek
 from tamarack.core.model import Name
 from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
-from tamarack.core.policies.places import header_name, in_header, of_scheme, take_header, take_scheme
+from tamarack.core.policies.places import header_name, in_header, of_scheme, take_header, take_one, take_scheme
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.signed_keys import ISSUER, check_signed_key
 from tamarack.core.stages import Stage
@@ -57,15 +57,14 @@ def _compile(policy: SignedKey, surroundings: Surroundings) -> Compiled:
         else:
             take_header(call, header)
 
+    start = b"bearer " if bearer else b""
+
     def identify(call: Call) -> Caller | Refusal | None:
-        shown = shown_in(call)
-        if not shown:
+        token, many = take_one(call, header, start, strip)
+        if not many:
             return None
-        if strip:
-            take_off(call)
-        if len(shown) > 1:
+        if many > 1:
             return doubled
-        token = shown[0]
         known = cached.get(token)
         if known is None or known[0] <= call.now or known[1] != signing.generation:
             try:

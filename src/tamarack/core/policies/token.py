@@ -31,6 +31,7 @@ from tamarack.core.policies.places import (
     parameter_name,
     take_cookie,
     take_header,
+    take_one,
     take_scheme,
 )
 from tamarack.core.refusals import REASONS, Refusal
@@ -172,11 +173,11 @@ class _Keys:
         self._set = surroundings.material.key_set(policy.key_set) if policy.key_set else None
         self._secret = surroundings.material.secret(policy.secret) if policy.secret else None
         self.named = self._set is not None
+        self.holder = self._set or self._secret
 
     @property
     def generation(self) -> int:
-        holder = self._set or self._secret
-        return holder.generation if holder is not None else 0
+        return self.holder.generation if self.holder is not None else 0
 
     def at(self, now: float) -> tuple[VerifyingKey, ...]:
         if self._set is not None:
@@ -239,17 +240,23 @@ def _compile(policy: JwtPolicy, surroundings: Surroundings) -> Compiled:
         value = outside_value(policy.issuer, name, surroundings.environment)
         return _Verified(until, keys.generation, claims, _word(user), lambda: find(value))
 
+    start = b"bearer " if bearer else b""
+    holder = keys.holder
+
     def identify(call: Call) -> Caller | Refusal | None:
-        shown = shown_in(call)
-        if not shown:
+        if cookie or not header:
+            shown = shown_in(call)
+            token, many = (shown[0], len(shown)) if shown else (b"", 0)
+            if many and strip:
+                take_off(call)
+        else:
+            token, many = take_one(call, header, start, strip)
+        if not many:
             return None
-        if strip:
-            take_off(call)
-        if len(shown) > 1:
+        if many > 1:
             return doubled
-        token = shown[0]
         found = cached.get(token)
-        if found is None or found.until <= call.now or found.generation != keys.generation:
+        if found is None or found.until <= call.now or (holder is not None and found.generation != holder.generation):
             fresh = read(token, call.now)
             if isinstance(fresh, Refusal):
                 return fresh
