@@ -24,7 +24,7 @@ from core.test_permit import ADDRESSES, CLAIMS, GROUPS, SCOPES
 from core.test_traffic import record
 from tamarack.core.bench_ticket import Ticket, read_ticket, write_ticket
 from tamarack.core.story import story
-from tamarack.core.trace import Entry, Vouched, as_data, run_traced
+from tamarack.core.trace import Entry, Vouched, as_data, run_traced, shown_headers
 from tamarack.core.would_pass import would_pass
 
 LIMIT = {"kind": "rate-limit", "name": "steady", "windows": ["5 per minute"]}
@@ -67,6 +67,12 @@ def test_no_credential_is_ever_in_a_trace(shown: Any, query: bytes) -> None:
     said = str(as_data(list(entries.values())))
     assert "good" not in said.replace("tmc_good", "")  # a client id is no secret
     assert "eyJ" not in said
+
+
+@pytest.mark.parametrize("name", ["x-backend-token", "X-Api-Secret", "authorization", "cookie", "x-session-id"])
+def test_fields_that_look_like_credentials_are_masked_though_no_policy_names_them(name: str) -> None:
+    shown = dict(shown_headers([(name.encode(), b"hidden"), (b"accept", b"text/plain")], frozenset()))
+    assert shown == {name: "•••• (6 characters)", "accept": "text/plain"}
 
 
 def test_the_first_refusal_ends_the_trace_and_names_the_rule() -> None:

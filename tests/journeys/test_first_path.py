@@ -202,7 +202,12 @@ def _refused(freight: str, key: str, reason: str) -> Answer | None:
 
 
 CONSOLE_PAGES = ("/", "/apis/", "/apis/sailings/2/?operation=get+/sailings", "/apis/new/", "/backends/timetable", "/plans/",
-                 "/subscribers/", "/traffic/", "/traffic/calls", "/review", "/nodes", "/settings/", "/settings/audit")  # fmt: skip
+                 "/subscribers/", "/traffic/", "/traffic/calls", "/review", "/nodes", "/settings/", "/settings/audit",
+                 "/apis/berths/1/bench/?operation=get+/berths", "/apis/berths/1/saved/", "/settings/secrets/",
+                 "/apis/sailings/2/browser/?operation=get+/sailings&origin=https://www.lantern-bay.example&headers=x-a:+1",
+                 "/apis/berths/1/explain/?operation=get+/berths&application=nobody", "/settings/keys/",
+                 "/traffic/traces", "/traffic/find?status=200", "/subscribers/harbour-control",
+                 "/apis/sailings/2/policies/add?level=api&operation=&kind=jwt")  # fmt: skip
 PORTAL_PAGES = ("/", "/apis/sailings/2/", "/applications/", "/apis/fares/1/subscribe", "/reasons/")
 
 

@@ -121,7 +121,7 @@ def read_call(version: Version, operation: Operation, typed: dict[str, Any]) -> 
         return None, errors
 
 
-def _page(
+def bench_page(
     api: Api,
     version: Version,
     operation: Operation | None,
@@ -130,6 +130,7 @@ def _page(
     answer: BenchAnswer | None = None,
     call: BenchCall | None = None,
 ) -> str:
+    """The bench with what was typed, what is wrong with it, and the answer where there is one."""
     view = view_of(version, operation) if operation is not None else None
     return render(
         "bench/page.html",
@@ -167,9 +168,9 @@ def page(api: str, version: str) -> Any:
     wanted = request.args.get("operation", "")
     operation = inside.operation(wanted) or (inside.operations[0] if inside.operations else None)
     if operation is None:
-        return _page(found, inside, None, {}, {})
+        return bench_page(found, inside, None, {}, {})
     typed = first_call(found, inside, operation, view_of(inside, operation))
-    return _page(found, inside, operation, typed | {"application": request.args.get("application", "")}, {})
+    return bench_page(found, inside, operation, typed | {"application": request.args.get("application", "")}, {})
 
 
 @pages.post("/")
@@ -183,10 +184,10 @@ def call(api: str, version: str) -> Any:
     typed = typed_values(operation)
     made, errors = read_call(inside, operation, typed)
     if made is None:
-        return _page(found, inside, operation, typed, errors), 422
+        return bench_page(found, inside, operation, typed, errors), 422
     answer = send_one(made)
     db().commit()
-    return _page(found, inside, operation, typed, {}, answer, made)
+    return bench_page(found, inside, operation, typed, {}, answer, made)
 
 
 def send_one(made: BenchCall) -> BenchAnswer:

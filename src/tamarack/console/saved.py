@@ -6,10 +6,11 @@ from flask import Blueprint, abort, current_app, request
 from sqlmodel import col, select
 
 from tamarack.console.apis import head_values, the_version
-from tamarack.console.bench import node_of, read_call, typed_values
+from tamarack.console.bench import bench_page, node_of, read_call, typed_values
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires
 from tamarack.console.sending import send
 from tamarack.core.bench import BenchCall
+from tamarack.core.trace import holds_credential
 from tamarack.store import auditing
 from tamarack.store.columns import now
 from tamarack.store.saved_call import SavedCall, SavedRun
@@ -64,9 +65,11 @@ def save(api: str, version: str) -> Any:
     title = " ".join(typed["title"].split())[:120] or operation.call
     made, errors = read_call(inside, operation, typed)
     if made is None:
-        from tamarack.console.bench import _page
-
-        return _page(found, inside, operation, typed, errors), 422
+        return bench_page(found, inside, operation, typed, errors), 422
+    shown = next((name for name, _ in made.fields if holds_credential(name)), None)
+    if shown is not None:
+        errors = {"headers": f"{shown!r} carries a credential, which is not kept; choose an application above instead"}
+        return bench_page(found, inside, operation, typed, errors), 422
     if len(_calls(api, version)) >= MOST_CALLS:
         refuse(f"{found.title} {version} has {MOST_CALLS} saved calls, the most there can be; remove one first.")
         return back_to("saved.index", api=api, version=version)

@@ -6,6 +6,7 @@ Credentials are shown masked: their length only.
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from dataclasses import dataclass, field, fields
 from typing import Any
@@ -17,6 +18,8 @@ from tamarack.core.refusals import Refusal
 from tamarack.core.stages import Stage
 
 ALWAYS_SECRET = frozenset(("authorization", "proxy-authorization", "cookie", "set-cookie", "tamarack-bench"))
+_LOOKS_SECRET = re.compile(r"key|token|secret|passw|auth|session|signature|credential", re.IGNORECASE)
+"""Names that fields with credentials are given; what a backend's own are called is not known here."""
 LONGEST_VALUE = 300
 MOST_HEADERS = 60
 
@@ -50,10 +53,20 @@ class Vouched:
     by: str = ""
 
 
+def is_secret(name: str, secret: frozenset[str] = frozenset()) -> bool:
+    """Whether a field or parameter is taken to carry a credential; `secret` are names known to."""
+    plain = name.lower().lstrip("?")
+    return plain in ALWAYS_SECRET or plain in secret or name.lstrip("?") in secret
+
+
+def holds_credential(name: str) -> bool:
+    """Whether a header field, by its name, looks as if it carried a credential."""
+    return is_secret(name) or _LOOKS_SECRET.search(name) is not None
+
+
 def mask(name: str, value: str, secret: frozenset[str]) -> str:
     """A value as a trace shows it."""
-    plain = name.lower().lstrip("?")
-    if plain in ALWAYS_SECRET or plain in secret or name.lstrip("?") in secret:
+    if is_secret(name, secret):
         return f"•••• ({len(value)} characters)"
     return value if len(value) <= LONGEST_VALUE else value[: LONGEST_VALUE - 1] + "…"
 
@@ -61,7 +74,8 @@ def mask(name: str, value: str, secret: frozenset[str]) -> str:
 def shown_headers(headers: list[Header], secret: frozenset[str]) -> Pairs:
     """Header fields as a trace shows them."""
     decoded = [(name.decode("latin-1"), value.decode("latin-1")) for name, value in headers[:MOST_HEADERS]]
-    return [(name, mask(name, value, secret)) for name, value in decoded]
+    guessed = frozenset(name for name, _ in decoded if holds_credential(name))
+    return [(name, mask(name, value, secret | guessed)) for name, value in decoded]
 
 
 def _changes(call: Call, headers: list[Header], query: bytes, form: bytes | None, secret: frozenset[str]) -> Pairs:

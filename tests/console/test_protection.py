@@ -216,6 +216,8 @@ def test_saved_calls_are_kept_with_their_expectations_and_removed(admin: FlaskCl
     typed = {"operation": "get /berths", "method": "GET", "p.query.port": "corran", "title": "Corran's berths",
              "expectations": "status is 200\njson /0/id is corran-1"}  # fmt: skip
     assert admin.post("/apis/berths/1/saved/", data=typed | {"expectations": "nonsense"}).status_code == 422
+    with_key = admin.post("/apis/berths/1/saved/", data=typed | {"headers": "x-skerry-key: tmk_mine"})
+    assert (with_key.status_code, "carries a credential, which is not kept" in with_key.text) == (422, True)
     assert admin.post("/apis/berths/1/saved/", data=typed).status_code == 303
     page = admin.get("/apis/berths/1/saved/").text
     for said in ("Corran&#39;s berths", "/berths/v1/berths?port=corran", "json /0/id is corran-1"):
