@@ -222,6 +222,14 @@ def test_saved_calls_are_kept_with_their_expectations_and_removed(admin: FlaskCl
     page = admin.get("/apis/berths/1/saved/").text
     for said in ("Corran&#39;s berths", "/berths/v1/berths?port=corran", "json /0/id is corran-1"):
         assert said in page
+    again = admin.get(
+        f"/apis/berths/1/bench/?operation=get+/berths&saved={world.exec(select(SavedCall)).one().id}"
+    ).text
+    assert 'name="p.query.port" value="corran"' in again
+    assert "json /0/id is corran-1</textarea>" in again
+    changed = typed | {"saved": world.exec(select(SavedCall)).one().id, "title": "Berths of Corran", "p.query.port": ""}
+    assert "is changed" in admin.post("/apis/berths/1/saved/", data=changed, follow_redirects=True).text
+    assert admin.get("/apis/berths/1/saved/").text.count("Berths of Corran</b>") == 1
     assert "No node of production" in admin.post("/apis/berths/1/saved/run", follow_redirects=True).text
     kept = world.exec(select(SavedCall)).one()
     assert "is removed" in admin.post(f"/apis/berths/1/saved/{kept.id}/remove", follow_redirects=True).text
@@ -295,6 +303,12 @@ def test_a_call_is_found_by_id_or_description_and_its_story_is_told(
     for said in ("refused it: none of harbour", "island-planner of tern-trips", 'class="slip verdict refused"'):
         assert said in page
     assert "The backend was not asked." in page
+    bench = re.search(r'href="(/apis/berths/1/bench/[^"]+)"', admin.get(f"/traffic/calls/{id}").text)
+    assert bench is None  # it has a trace
+    again = (
+        f"/apis/berths/1/bench/?operation=post+/berths/{{id}}/holds&path={made.path.replace('corran-1', 'brae%20x')}"
+    )
+    assert 'name="p.path.id" value="brae x"' in admin.get(again).text
 
 
 def test_tracing_is_asked_for_and_shown(admin: FlaskClient, world: Session, planner: Application) -> None:

@@ -1,7 +1,8 @@
 """The bench of an API: a call made from a form that knows the operation, its answer, and its trace."""
 
+import re
 from typing import Any
-from urllib.parse import quote
+from urllib.parse import parse_qsl, quote, unquote
 
 from flask import Blueprint, current_app, render_template, request
 from pydantic import ValidationError
@@ -23,6 +24,7 @@ from tamarack.store import auditing, drafting, rolling, tracing
 from tamarack.store.application import Application
 from tamarack.store.organization import Organization
 from tamarack.store.rollout import Node
+from tamarack.store.saved_call import SavedCall
 from tamarack.web.application import db, settings_of
 
 pages = Blueprint("bench", __name__, url_prefix="/apis/<api>/<version>/bench")
@@ -69,9 +71,40 @@ def first_call(api: Api, version: Version, operation: Operation, view: Operation
     }
 
 
+def parameters_in(version: Version, operation: Operation, path: str) -> dict[str, str]:
+    """The values of an operation's parameters in the path of a call; empty where the path is another's."""
+    bare, _, query = path.partition("?")
+    template = version.base_path + ("" if operation.path == "/" else operation.path.removesuffix("*"))
+    pattern = re.escape(template)
+    names = re.findall(r"\\\{([^{}/]+)\\\}", pattern)
+    pattern = re.sub(r"\\\{[^{}/]+\\\}", "([^/]*)", pattern)
+    found = re.match(pattern, bare)
+    if found is None:
+        return {}
+    values = {
+        f"path.{name.replace(chr(92), '')}": unquote(value) for name, value in zip(names, found.groups(), strict=True)
+    }
+    return values | {f"query.{name}": held for name, held in parse_qsl(query, keep_blank_values=True)}
+
+
+def again(version: Version, operation: Operation, call: BenchCall, title: str) -> dict[str, Any]:
+    """What the form shows of a saved call."""
+    return {
+        "method": call.method,
+        "parameters": parameters_in(version, operation, call.path),
+        "rest": "",
+        "headers": "\n".join(call.headers),
+        "body": call.body,
+        "application": call.application,
+        "claims": call.claims,
+        "expectations": "\n".join(str(one) for one in call.expectations),
+        "title": title,
+    }
+
+
 def typed_values(operation: Operation) -> dict[str, Any]:
     """What was typed, as the form shows it again."""
-    names = ("rest", "headers", "body", "application", "claims", "expectations", "title")
+    names = ("rest", "headers", "body", "application", "claims", "expectations", "title", "saved")
     typed: dict[str, Any] = {name: request.form.get(name, "") for name in names}
     typed["method"] = request.form.get("method", "") or operation.method.upper()
     typed["parameters"] = {
@@ -106,6 +139,7 @@ def read_call(version: Version, operation: Operation, typed: dict[str, Any]) -> 
     ]
     try:
         return BenchCall(
+            operation=operation.call,
             method=typed["method"],
             path=path_of(version, operation, typed),
             headers=tuple(lines),
@@ -169,7 +203,12 @@ def page(api: str, version: str) -> Any:
     operation = inside.operation(wanted) or (inside.operations[0] if inside.operations else None)
     if operation is None:
         return bench_page(found, inside, None, {}, {})
+    saved = db().get(SavedCall, request.args.get("saved", ""))
+    if saved is not None and (saved.api, saved.version) == (api, version):
+        typed = again(inside, operation, BenchCall.model_validate(saved.body), saved.title) | {"saved": saved.id}
+        return bench_page(found, inside, operation, typed, {})
     typed = first_call(found, inside, operation, view_of(inside, operation))
+    typed["parameters"] |= parameters_in(inside, operation, request.args.get("path", ""))
     return bench_page(found, inside, operation, typed | {"application": request.args.get("application", "")}, {})
 
 

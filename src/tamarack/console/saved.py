@@ -70,6 +70,14 @@ def save(api: str, version: str) -> Any:
     if shown is not None:
         errors = {"headers": f"{shown!r} carries a credential, which is not kept; choose an application above instead"}
         return bench_page(found, inside, operation, typed, errors), 422
+    earlier = db().get(SavedCall, typed["saved"])
+    if earlier is not None and (earlier.api, earlier.version) == (api, version):
+        earlier.title, earlier.body = title, made.model_dump(mode="json")
+        db().add(earlier)
+        auditing.record(db(), acting(), "change saved call", f"{api} {version}", title=title)
+        db().commit()
+        done(f"‘{title}’ is changed.")
+        return back_to("saved.index", api=api, version=version)
     if len(_calls(api, version)) >= MOST_CALLS:
         refuse(f"{found.title} {version} has {MOST_CALLS} saved calls, the most there can be; remove one first.")
         return back_to("saved.index", api=api, version=version)

@@ -11,7 +11,7 @@ from tamarack.console.trace_drawing import drawing
 from tamarack.core.explain import explain
 from tamarack.core.refusals import REASONS
 from tamarack.core.story import story
-from tamarack.store import tracing, watching
+from tamarack.store import subscribers, tracing, watching
 from tamarack.store.traffic import CallRow
 from tamarack.web.application import db
 from tamarack.web.charts import step_for
@@ -134,6 +134,7 @@ def call(id: str) -> Any:
         trace=drawing(body["entries"]) if body is not None else None,
         headers=body["headers"] if body is not None else [],
         by=kept.by if kept is not None else "",
+        application_id=subscribers.application_id(db(), found.organization, found.application),
     )
 
 

@@ -27,6 +27,8 @@ class BenchCall(Frozen):
     )
     headers: tuple[str, ...] = Field(default=(), title="Headers", description="One in a line, like accept: text/plain.")
     body: str = Field(default="", max_length=MOST_BODY, title="Body")
+    operation: str = ""
+    """The operation whose form it was typed in."""
     application: str = Field(default="", title="As")
     claims: str = Field(default="", title="Claims", description="What its token would say, as a JSON object.")
     expectations: tuple[Expectation, ...] = Field(

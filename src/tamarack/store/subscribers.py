@@ -65,3 +65,10 @@ def applications_matching(session: Session, search: str, most: int = 8) -> list[
         .limit(most)
     )
     return [(row[0], row[1]) for row in session.exec(query)]
+
+
+def application_id(session: Session, organization: str, name: str) -> str:
+    """The id of an application by its organization's name and its own; empty where there is none."""
+    query = select(Application.id).where(Application.organization_id == Organization.id)
+    found = session.exec(query.where(Organization.name == organization, Application.name == name)).first()
+    return found or ""

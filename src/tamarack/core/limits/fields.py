@@ -10,7 +10,7 @@ def _name(name: str, windows: tuple[Window, ...], window: Window) -> str:
 
 def policy_field(name: str, windows: tuple[Window, ...]) -> bytes:
     """`RateLimit-Policy` for a policy: every window's quota and length in seconds."""
-    return ", ".join(f'"{_name(name, windows, w)}";q={w.limit};w={w.seconds}' for w in windows).encode()
+    return ", ".join(f'"{_name(name, windows, w)}";q={w.quota};w={w.period}' for w in windows).encode()
 
 
 def limit_field(name: str, windows: tuple[Window, ...], window: Window) -> bytes:

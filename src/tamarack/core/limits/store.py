@@ -62,6 +62,6 @@ class CounterStore(Protocol):
         """Get ready to count for a limiter, keeping what was counted under its id before."""
         ...
 
-    def take(self, asked: Sequence[tuple[Limiter, str]], now: float) -> Taken:
-        """Count one call against every limiter asked, or against none if one of them is used up."""
+    def take(self, asked: Sequence[tuple[Limiter, str]], now: float, cost: int = 1) -> Taken:
+        """Count a call of some cost against every limiter asked, or against none if one of them is used up."""
         ...

@@ -23,7 +23,9 @@ class RateLimit(Policy):
     kind: Literal["rate-limit"] = "rate-limit"
     name: Name = Field(default="rate-limit", title="Name", description="Replaces one so named further out.")
     windows: tuple[Window, ...] = Field(
-        title="Windows", description="All of them hold at once. Write them like 60 per minute."
+        title="Windows",
+        description="All of them hold at once. 60 per minute counts by the clock; 60 per minute, sliding in any minute;"
+        " 5 per second, burst 20 fills a bucket.",
     )
     by: By = Field(
         default="caller",
