@@ -1,6 +1,7 @@
 """What many tests share: one PostgreSQL cluster a run, a fresh database a test, and both web applications."""
 
 import shutil
+import socket
 import subprocess
 import tempfile
 from collections.abc import Iterator
@@ -12,7 +13,7 @@ from flask.testing import FlaskClient
 from sqlalchemy import Engine
 from sqlmodel import Session
 
-from helpers import free_port, sign_in
+from helpers import free_port, sign_in, until
 from tamarack.demo.seed import shipped_configuration
 from tamarack.demo.world import ORGANIZATIONS, STAFF
 from tamarack.settings import Settings
@@ -49,6 +50,25 @@ def cluster() -> Iterator[Cluster]:
         server.wait(30)
         shutil.rmtree(home, ignore_errors=True)
         shutil.rmtree(made.folder, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def redis_port() -> Iterator[int]:
+    """A Redis server that keeps nothing on disk, gone with the run."""
+    port = free_port()
+    command = ["redis-server", "--port", str(port), "--bind", "127.0.0.1", "--save", "", "--appendonly", "no"]
+    server = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    try:
+        until(lambda: _listens(port), "the start of Redis")
+        yield port
+    finally:
+        server.terminate()
+        server.wait(10)
+
+
+def _listens(port: int) -> bool:
+    with socket.socket() as probe:
+        return probe.connect_ex(("127.0.0.1", port)) == 0
 
 
 @pytest.fixture

@@ -20,6 +20,8 @@ from tamarack.core.material import Material, nothing_sealed
 from tamarack.core.snapshot import compile_snapshot
 from tamarack.core.traffic.record import Record
 from tamarack.gateway.carry import Gateway, Serving
+from tamarack.gateway.counters.redis_counters import RedisCounters
+from tamarack.gateway.counters.shared import SharedMetering
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.node import server_config
 from tamarack.gateway.problem import Problems
@@ -135,7 +137,8 @@ class Node:
 
         async def swap() -> None:
             self.directory.set_products(snapshot.products)
-            self.gateway.serving = Serving(number, snapshot, self.directory, self.counters, self.material)
+            shared = self.gateway.metering is not None
+            self.gateway.serving = Serving(number, snapshot, self.directory, self.counters, self.material, shared)
 
         asyncio.run_coroutine_threadsafe(swap(), self.loop).result(5)
 
@@ -173,7 +176,11 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
     tracer = Tracer(material, directory, "production", BENCH_KEY, traces.append)
     waiter = KeySetWaiter(material, changes.pop("ask", nobody))
     problems = Problems("http://portal.example")
-    gateway = Gateway("n1", "production", upstream, recorder, problems, trusted, material, tracer, waiter)  # type: ignore[arg-type]
+    counters, address = MemoryCounters(), changes.pop("redis", "")
+    said: list[str] = changes.pop("said", [])
+    store = RedisCounters(address, "production", changes.pop("store_within_s", 2.0)) if address else None
+    metering = SharedMetering(store, counters, said.append) if store is not None else None
+    gateway = Gateway("n1", "production", upstream, recorder, problems, trusted, material, tracer, waiter, metering)  # type: ignore[arg-type]
     directory.apply("application", "a", {"name": "kiosk", "organization": "ticket-office", "paused": False})
     directory.apply("credential", "c", {"application": "a", "digest": digest(KEY.encode(), PEPPER)})
     directory.apply("application", "b", {"name": "stranger", "organization": "tern-trips", "paused": False})
@@ -186,15 +193,20 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
 
     def work() -> None:
         asyncio.set_event_loop(loop)
+        watching = loop.create_task(metering.run()) if metering is not None else None
         loop.run_until_complete(server._serve())
         loop.run_until_complete(upstream.close())
+        if watching is not None and store is not None:
+            watching.cancel()
+            loop.run_until_complete(asyncio.gather(watching, return_exceptions=True))
+            loop.run_until_complete(store.close())
         loop.close()
 
     thread = threading.Thread(target=work)
     thread.start()
     until(lambda: server.started, "the start of the server")
     port = server.servers[0].sockets[0].getsockname()[1]
-    node = Node(port, gateway, directory, material, MemoryCounters(), recorder.records, loop, traces)
+    node = Node(port, gateway, directory, material, counters, recorder.records, loop, traces)
     try:
         if configuration is not None:
             node.serve(configuration)

@@ -10,10 +10,11 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from tamarack.core.browser import BrowserRule, requested_headers
-from tamarack.core.call import Call, Caller, Grant, Header
+from tamarack.core.call import Call, Caller, Header
 from tamarack.core.directory import Directory
 from tamarack.core.limits.store import CounterStore, Limiter
 from tamarack.core.material import Material
+from tamarack.core.metering import Meter
 from tamarack.core.policies import kind_of
 from tamarack.core.policies.kind import Compiled, Identify, Step, Surroundings
 from tamarack.core.policies.referring_site import site_called_from
@@ -65,6 +66,7 @@ class CompiledOperation:
         "base_path",
         "body_limit",
         "browser",
+        "meter",
         "name",
         "named",
         "secret",
@@ -85,13 +87,16 @@ class CompiledOperation:
         browser: BrowserRule | None = None,
         secret: frozenset[str] = frozenset(),
         wants_form: bool = False,
+        meter: Meter | None = None,
     ) -> None:
         self.api = api
         self.version = version
         self.name = name
         self.backend = backend
         self.named = named
-        self.steps = tuple(one.step for one in named)
+        self.steps = tuple(one.step for one in named if meter is None or one.stage is not Stage.METER)
+        self.meter = meter
+        """Set where limits are counted elsewhere: then no step counts, and the node asks there after the steps."""
         self.body_limit = body_limit
         self.base_path = base_path
         """What comes off a call's path before the rest is put behind the target's own."""
@@ -127,6 +132,7 @@ class _Workshop:
     counters: CounterStore
     plans: Plans
     environment: str
+    shared: bool = False
     made: dict[tuple[PlacedPolicy, str], Compiled] = field(default_factory=dict)
 
     def compile(self, placed: PlacedPolicy, version: SnapshotVersion) -> Compiled:
@@ -142,11 +148,14 @@ class _Workshop:
 
 
 def compile_router(
-    snapshot: Snapshot, directory: Directory, counters: CounterStore, material: Material
+    snapshot: Snapshot, directory: Directory, counters: CounterStore, material: Material, shared: bool = False
 ) -> Router[CompiledOperation]:
-    """Every operation of a snapshot, ready to be found by method and path."""
+    """Every operation of a snapshot, ready to be found by method and path.
+
+    `shared`: limits are counted by a store that all nodes share, which is asked after the steps.
+    """
     router: Router[CompiledOperation] = Router()
-    shop = _Workshop(directory, material, counters, Plans(snapshot, counters), snapshot.environment)
+    shop = _Workshop(directory, material, counters, Plans(snapshot, counters), snapshot.environment, shared)
     for version in sorted(snapshot.versions, key=lambda version: -len(version.base_path)):
         for operation in version.operations:
             compiled = _compile(version, operation, shop)
@@ -228,9 +237,12 @@ def _compile(version: SnapshotVersion, operation: SnapshotOperation, shop: _Work
             named.append(NamedStep(Stage.PERMIT, _permit(version.api), (Part("Subscription", "", "built in"),)))
         named += [_named(Stage.PERMIT, *pair) for pair in by_stage[Stage.PERMIT] if pair[1].step is not None]
     metered = by_stage[Stage.METER]
+    meter: Meter | None = None
     if (metered or not is_open) and version.state != "retired":
-        step = _meter([way for _, way in metered], shop.counters, shop.plans)
-        named.append(NamedStep(Stage.METER, step, tuple(_part(placed, way) for placed, way in metered)))
+        pairs = [(way.limiter, way.key) for _, way in metered if way.limiter is not None and way.key is not None]
+        meter = Meter(pairs, shop.plans.limiter)
+        parts = tuple(_part(placed, way) for placed, way in metered)
+        named.append(NamedStep(Stage.METER, _count(meter, shop.counters), parts))
     name = f"{operation.method} {operation.path}"
     return CompiledOperation(
         version.api,
@@ -243,6 +255,7 @@ def _compile(version: SnapshotVersion, operation: SnapshotOperation, shop: _Work
         browser,
         frozenset(secret),
         wants_form,
+        meter if shop.shared else None,
     )
 
 
@@ -376,30 +389,13 @@ def _permit(api: str) -> Step:
     return step
 
 
-def _meter(metered: Sequence[Compiled], counters: CounterStore, plans: Plans) -> Step:
-    """All limits that hold, decided at once: the operation's, the API's, everyone's, and the plan's."""
-    pairs = tuple((way.limiter, way.key) for way in metered if way.limiter is not None and way.key is not None)
+def _count(meter: Meter, counters: CounterStore) -> Step:
+    """Count a call in a store that answers at once."""
     take = counters.take
-    limiter_of = plans.limiter
 
     def step(call: Call) -> Refusal | None:
-        asked: list[tuple[Limiter, str]] = [(limiter, key(call)) for limiter, key in pairs]
-        grant: Grant | None = call.grant
-        if grant is not None:
-            limiter = limiter_of(grant.plan)
-            if limiter is not None:
-                asked.append((limiter, grant.subscription))
-        if not asked:
-            return None
-        taken = call.taken = take(asked, call.now)
-        if taken.admitted:
-            return None
-        return Refusal(
-            REASONS[taken.limiter.reason],
-            ((b"retry-after", b"%d" % taken.reset),),
-            taken.limiter.name,
-            f"{taken.window} used up",
-        )
+        asked = meter.asked(call)
+        return meter.settle(call, take(asked, call.now)) if asked else None
 
     return step
 

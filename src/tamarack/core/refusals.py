@@ -275,6 +275,14 @@ _TABLE = (
         by="platform",
     ),
     Reason(
+        "not-metered",
+        503,
+        "Calls cannot be counted now",
+        "A limit of this operation cannot be counted at the moment; Retry-After says when to call again.",
+        "See that the shared counters are running; the policy says to refuse while they are away.",
+        by="platform",
+    ),
+    Reason(
         "secret-missing",
         503,
         "The gateway cannot sign in to the backend",

@@ -112,6 +112,8 @@ def run_traced(
     refusal: Refusal | None = None
     secret = call.operation.secret
     for named in call.operation.named:
+        if named.stage is Stage.METER and call.operation.meter is not None and refusal is None:
+            break  # counted elsewhere: `metered` tells of it
         if refusal is not None:
             entries += [_not_reached(named.stage, part) for part in named.parts]
             continue
@@ -130,6 +132,20 @@ def run_traced(
         made = _entries(named, call, refusal, read, changes, us)
         entries += made
     return refusal, entries
+
+
+def metered(call: Call, refusal: Refusal | None, us: float) -> list[Entry]:
+    """What the limits of a call said that were counted elsewhere, after its steps."""
+    named = next((one for one in call.operation.named if one.stage is Stage.METER), None)
+    if named is None:
+        return []
+    read = [part.reads(call) if part.reads is not None else [] for part in named.parts]
+    found = _meter_entries(named, call, refusal, read, us)
+    if refusal is not None and call.taken is None:  # nothing was counted
+        for entry in found:
+            if entry.policy == refusal.policy:
+                entry.verdict, entry.text = "refused", refusal.note
+    return found
 
 
 def _not_reached(stage: Stage, part: Part) -> Entry:

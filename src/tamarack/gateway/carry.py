@@ -25,6 +25,7 @@ from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.routing import BadPath
 from tamarack.core.snapshot import Snapshot
 from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH
+from tamarack.gateway.counters.shared import SharedMetering
 from tamarack.gateway.forwarding import Network, answer_fields, caller_address, request_head
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.problem import CALL_ID, STATUS_LINES, Problems
@@ -75,11 +76,17 @@ class Serving:
     __slots__ = ("environment", "number", "router", "sign_in", "targets")
 
     def __init__(
-        self, number: int, snapshot: Snapshot, directory: Directory, counters: CounterStore, material: Material
+        self,
+        number: int,
+        snapshot: Snapshot,
+        directory: Directory,
+        counters: CounterStore,
+        material: Material,
+        shared: bool = False,
     ) -> None:
         self.number = number
         self.environment = snapshot.environment
-        self.router = compile_router(snapshot, directory, counters, material)
+        self.router = compile_router(snapshot, directory, counters, material, shared)
         self.sign_in: dict[str, Callable[[], Header | None]] = {
             backend.name: sign_in_field(backend.sign_in, backend.sign_in_name, material.secret(backend.sign_in_secret))
             for backend in snapshot.backends
@@ -108,7 +115,9 @@ class Gateway:
         material: Material | None = None,
         tracer: Tracer | None = None,
         key_sets: KeySetWaiter | None = None,
+        metering: SharedMetering | None = None,
     ) -> None:
+        self.metering = metering
         self.material = material if material is not None else Material(environment, nothing_sealed)
         self.tracing = self.material.tracing
         self.tracer = tracer
@@ -223,6 +232,11 @@ class Gateway:
                             call = Call(method, path, query, headers, address, now, found, length)
                             call.form = posted
                             refusal = run(call) if trace is None else trace.run(call)
+                    if found.meter is not None and refusal is None and failed is None and self.metering is not None:
+                        counting = perf_counter_ns()
+                        refusal = await self.metering.decide(found.meter, call)
+                        if trace is not None:
+                            trace.metered(call, refusal, (perf_counter_ns() - counting) / 1000)
                 elif found is None:
                     refusal = _UNKNOWN_PATH
                 else:

@@ -89,7 +89,8 @@ class Follower:
     def _take_up(self, number: int, raw: dict[str, object]) -> bool:
         try:
             snapshot = Snapshot.model_validate(raw)
-            serving = Serving(number, snapshot, self._directory, self._counters, self._material)
+            shared = self._gateway.metering is not None
+            serving = Serving(number, snapshot, self._directory, self._counters, self._material, shared)
         except (ValidationError, ValueError) as error:
             self._unreadable = number
             self._problem = f"rollout {number} cannot be read: {str(error).partition(chr(10))[0]}"

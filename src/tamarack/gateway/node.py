@@ -13,6 +13,8 @@ from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.material import Material
 from tamarack.core.sealing import unseal
 from tamarack.gateway.carry import Gateway
+from tamarack.gateway.counters.redis_counters import RedisCounters
+from tamarack.gateway.counters.shared import SharedMetering
 from tamarack.gateway.follow import Follower, ask_for_key_set
 from tamarack.gateway.forwarding import networks
 from tamarack.gateway.kept import KeptState
@@ -23,6 +25,9 @@ from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.pool import PooledUpstream
 from tamarack.settings import Settings
+
+STORE_WITHIN_S = 0.05
+"""Seconds that a call waits for the shared counters."""
 
 
 def log(text: str) -> None:
@@ -73,6 +78,9 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
     directory = CallerDirectory(settings.keys.raw("pepper"), environment)
     sealing_key = settings.keys.raw("secrets")
     material = Material(environment, lambda sealed, about: unseal(sealed, sealing_key, about))
+    counters = MemoryCounters()
+    shared = RedisCounters(settings.redis, environment, STORE_WITHIN_S) if settings.redis else None
+    metering = SharedMetering(shared, counters, log) if shared is not None else None
     gateway = Gateway(
         name,
         environment,
@@ -83,12 +91,13 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         material,
         Tracer(material, directory, environment, settings.keys.raw("bench"), recorder.add_trace),
         KeySetWaiter(material, lambda url: ask_for_key_set(settings.database, url)),
+        metering,
     )
     follower = Follower(
         gateway,
         directory,
         material,
-        MemoryCounters(),
+        counters,
         KeptState(home),
         settings.database,
         f"http://{host}:{port}",
@@ -104,6 +113,8 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
 
     settle_memory()
     tasks = [asyncio.create_task(follower.run()), asyncio.create_task(recorder.run())]
+    if metering is not None:
+        tasks.append(asyncio.create_task(metering.run()))
     for task in tasks:
         task.add_done_callback(ended)
     try:
@@ -113,5 +124,7 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
         await upstream.close()
+        if shared is not None:
+            await shared.close()
         recorder.flush()
         log("stopped")

@@ -12,7 +12,7 @@ from tamarack.core.directory import Directory
 from tamarack.core.material import Material
 from tamarack.core.refusals import Refusal
 from tamarack.core.stages import Stage
-from tamarack.core.trace import Entry, Vouched, as_data, run_traced, shown_headers
+from tamarack.core.trace import Entry, Vouched, as_data, metered, run_traced, shown_headers
 
 MOST_NONCES = 10_000
 
@@ -30,6 +30,10 @@ class Tracing:
         self.sampled = sampled
         self.entries: list[Entry] = []
         self.headers: list[tuple[str, str]] = []
+
+    def metered(self, call: Call, refusal: Refusal | None, us: float) -> None:
+        """Note what limits said that were counted elsewhere."""
+        self.entries += metered(call, refusal, us)
 
     def run(self, call: Call) -> Refusal | None:
         """Run the call's steps, traced."""

@@ -18,6 +18,7 @@ import psycopg
 from tamarack.settings import NODES, PORTS, STAND_INS, Settings
 from tamarack.start.errors import CannotStart
 from tamarack.start.postgres import Cluster
+from tamarack.start.redis import redis_command
 from tamarack.start.supervisor import Program, Supervisor
 from tamarack.store.schema_version import is_ready
 from tamarack.web.serve import command
@@ -67,7 +68,7 @@ class _Up:
 
     def check_ports(self) -> None:
         names = list(PORTS if self.cluster is not None else (p for p in PORTS if p != "postgresql"))
-        ports = {name: self.settings.port(name) for name in names if name != "redis"}
+        ports = {name: self.settings.port(name) for name in names if name != "redis" or not self.settings.redis_url}
         if self.demo:
             from tamarack.demo.places import PLACES
 
@@ -101,6 +102,10 @@ class _Up:
             self.supervisor.add(Program("postgresql", self.cluster.server_command(), stop_signal=signal.SIGINT))
             self.wait("PostgreSQL", self.cluster.answers, "postgresql")
             self.cluster.make_database()
+        if not self.settings.redis_url:
+            password = self.settings.keys.text("redis")
+            command_line = redis_command(self.settings.home, self.settings.port("redis"), password)
+            self.supervisor.add(Program("redis", command_line))
         first_password = self.prepare_data()
         self.start_programs()
         self.report(time.monotonic() - began, first_password)

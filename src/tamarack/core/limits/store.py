@@ -7,10 +7,13 @@ counts survive one. A call asks a list of limiters at once; either all of them c
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Protocol
+from typing import Literal, Protocol
 
 from tamarack.core.limits.fields import limit_field, policy_field
 from tamarack.core.limits.window import Window
+
+WhenAway = Literal["count on the node", "admit", "refuse"]
+"""What a limit does while the counters that all nodes share are away."""
 
 
 class Limiter:
@@ -19,9 +22,17 @@ class Limiter:
     `id` is where it stands and its name; `name` is what callers see in the RateLimit fields.
     """
 
-    __slots__ = ("id", "limit_fields", "name", "policy_field", "reason", "state", "windows")
+    __slots__ = ("id", "limit_fields", "name", "policy_field", "reason", "state", "when_away", "windows")
 
-    def __init__(self, id: str, name: str, windows: tuple[Window, ...], reason: str = "over-rate") -> None:
+    def __init__(
+        self,
+        id: str,
+        name: str,
+        windows: tuple[Window, ...],
+        reason: str = "over-rate",
+        when_away: WhenAway = "count on the node",
+    ) -> None:
+        self.when_away = when_away
         self.id = id
         self.name = name
         self.windows = windows
@@ -53,6 +64,26 @@ class Taken:
     def limit_field(self) -> bytes:
         """The RateLimit field: what is left of the tightest window, and the seconds until more is."""
         return b"%b%d;t=%d" % (self.limiter.limit_fields[self.window.seconds], self.left, self.reset)
+
+
+class StoreAway(Exception):
+    """The shared store does not answer in time."""
+
+
+class SharedCounterStore(Protocol):
+    """Counts for all nodes at once, elsewhere. The same decisions as a `CounterStore` on the same arrivals."""
+
+    async def take(self, asked: Sequence[tuple[Limiter, str]], now: float, cost: int = 1) -> Taken:
+        """As `CounterStore.take`. Raises `StoreAway`."""
+        ...
+
+    async def answers(self) -> bool:
+        """Whether the store answers now."""
+        ...
+
+    async def close(self) -> None:
+        """Let go of it."""
+        ...
 
 
 class CounterStore(Protocol):

@@ -8,7 +8,7 @@ from typing import Literal
 from pydantic import Field, field_validator
 
 from tamarack.core.call import Call
-from tamarack.core.limits.store import Limiter
+from tamarack.core.limits.store import Limiter, WhenAway
 from tamarack.core.limits.window import Window, in_words
 from tamarack.core.model import Name
 from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
@@ -31,6 +31,12 @@ class RateLimit(Policy):
         default="caller",
         title="Counted by",
         description="Without a caller or credential, the address counts (of IPv6 its /64).",
+    )
+
+    when_away: WhenAway = Field(
+        default="count on the node",
+        title="While shared counters are away",
+        description="All nodes count together; while they cannot, each counts by itself, or as chosen here.",
     )
 
     @field_validator("windows")
@@ -81,7 +87,9 @@ KEYS: dict[str, Callable[[Call], str]] = {
 
 
 def _compile(policy: RateLimit, surroundings: Surroundings) -> Compiled:
-    limiter = Limiter(f"{surroundings.placement}/{policy.name}", policy.name, policy.windows)
+    limiter = Limiter(
+        f"{surroundings.placement}/{policy.name}", policy.name, policy.windows, when_away=policy.when_away
+    )
     return Compiled(limiter=limiter, key=KEYS[policy.by])
 
 

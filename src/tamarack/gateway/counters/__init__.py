@@ -1,0 +1,1 @@
+"""Counters that all nodes share."""

@@ -1,0 +1,149 @@
+"""What every counter store holds to: the same decisions on the same arrivals, in memory and in Redis."""
+
+import asyncio
+from collections.abc import Callable, Coroutine, Iterator
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from pydantic import TypeAdapter
+
+from helpers import free_port
+from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.limits.store import Limiter, StoreAway, Taken
+from tamarack.core.limits.window import Window
+from tamarack.gateway.counters.redis_counters import RedisCounters
+
+_WINDOW = TypeAdapter(Window)
+Take = Callable[[list[tuple[Limiter, str]], float, int], Taken]
+NOW = 1_795_000_000.0
+
+
+def limiter(name: str, *texts: str, id: str = "") -> Limiter:
+    return Limiter(id or name, name, tuple(_WINDOW.validate_python(text) for text in texts))
+
+
+class Stores:
+    """A store of each kind, used the same way; `fresh` makes one that has counted nothing."""
+
+    def __init__(self, port: int) -> None:
+        self._port = port
+        self._number = 0
+        self.loop = asyncio.new_event_loop()
+        self._open: list[RedisCounters] = []
+
+    def memory(self, *limiters: Limiter) -> Take:
+        store = MemoryCounters()
+        for one in limiters:
+            store.bind(one)
+        return lambda asked, now, cost=1: store.take(asked, now, cost)  # type: ignore[misc]
+
+    def redis(self, *limiters: Limiter) -> Take:
+        self._number += 1
+        store = RedisCounters(f"redis://127.0.0.1:{self._port}", f"t{self._number}", 5.0)
+        self._open.append(store)
+        return lambda asked, now, cost=1: self.run(store.take(asked, now, cost))  # type: ignore[misc]
+
+    def run(self, work: Coroutine[Any, Any, Any]) -> Any:
+        return self.loop.run_until_complete(work)
+
+    def close(self) -> None:
+        for store in self._open:
+            self.run(store.close())
+        self.loop.close()
+
+
+@pytest.fixture(scope="module")
+def stores(redis_port: int) -> Iterator[Stores]:
+    made = Stores(redis_port)
+    yield made
+    made.close()
+
+
+def said(taken: Taken) -> tuple[bool, str, str, int, int]:
+    return taken.admitted, taken.limiter.name, str(taken.window), taken.left, taken.reset
+
+
+_ARRIVALS = st.lists(
+    st.tuples(st.integers(0, 30_000), st.sampled_from("ab"), st.integers(1, 2)), min_size=1, max_size=40
+).map(sorted)
+_TEXTS = st.sampled_from(
+    ["3 per 5 seconds", "4 per 7 seconds, sliding", "2 per 3 seconds, burst 4", "7 per minute", "0.7 per second, burst 2",
+     "5 per 10 seconds, sliding", "1 per second, burst 1"]
+)  # fmt: skip
+
+
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+@given(arrivals=_ARRIVALS, first=_TEXTS, second=_TEXTS, third=_TEXTS)
+def test_memory_and_redis_decide_alike(
+    stores: Stores, arrivals: list[tuple[int, str, int]], first: str, second: str, third: str
+) -> None:
+    steady, plan = limiter("steady", *dict.fromkeys((first, second))), limiter("plan", third)
+    memory, shared = stores.memory(steady, plan), stores.redis(steady, plan)
+    for at, key, cost in arrivals:
+        asked = [(steady, key), (plan, "everyone")]
+        now = NOW + at / 1000
+        assert said(memory(asked, now, cost)) == said(shared(asked, now, cost))
+
+
+@pytest.fixture(params=["memory", "redis"])
+def take_for(request: pytest.FixtureRequest, stores: Stores) -> Callable[..., Take]:
+    made: Callable[..., Take] = getattr(stores, request.param)
+    return made
+
+
+def test_a_refused_call_counts_nowhere(take_for: Callable[..., Take]) -> None:
+    wide, tight = limiter("wide", "10 per day", "9 per hour, sliding"), limiter("tight", "1 per day, burst 1")
+    take = take_for(wide, tight)
+    assert take([(wide, "x"), (tight, "x")], NOW, 1).admitted
+    for _ in range(5):
+        refused = take([(wide, "x"), (tight, "x")], NOW, 1)
+        assert said(refused)[:2] == (False, "tight")
+    assert take([(wide, "x")], NOW, 1).left == 7
+
+
+def test_keys_are_counted_apart(take_for: Callable[..., Take]) -> None:
+    one = limiter("steady", "1 per day")
+    take = take_for(one)
+    assert [take([(one, key)], NOW, 1).admitted for key in ("a", "b", "a", "ä:b")] == [True, True, False, True]
+
+
+@pytest.mark.parametrize("text", ["2 per 9 seconds, sliding", "2 per 9 seconds, burst 2", "2 per 9 seconds"])
+def test_a_clock_that_goes_backwards_lets_nothing_more_through(take_for: Callable[..., Take], text: str) -> None:
+    one = limiter("steady", text)
+    take = take_for(one)
+    moments = (NOW + 100, NOW + 99, NOW + 50, NOW + 120)
+    assert [take([(one, "x")], at, 1).admitted for at in moments] == [True, True, False, True]
+
+
+def test_the_largest_numbers_are_counted_exactly(take_for: Callable[..., Take]) -> None:
+    one = limiter("wide", "1000000 per day, burst 100000")
+    take = take_for(one)
+    assert take([(one, "x")], NOW, 99_999).left == 1
+    assert take([(one, "x")], NOW + 0.0001, 1).left == 0
+    assert not take([(one, "x")], NOW + 0.0002, 1).admitted
+    assert take([(one, "x")], NOW + 0.0865, 1).admitted
+
+
+def test_many_at_once_get_exactly_what_the_limit_lets_through(stores: Stores, redis_port: int) -> None:
+    """Two nodes with connections of their own, all asking at the same time."""
+    one = limiter("steady", "50 per day", "60 per hour, sliding")
+    nodes = [RedisCounters(f"redis://127.0.0.1:{redis_port}", "shared", 5.0) for _ in range(2)]
+
+    async def load() -> list[Taken]:
+        return await asyncio.gather(*(nodes[n % 2].take([(one, "x")], NOW + n / 1000) for n in range(120)))
+
+    taken = stores.run(load())
+    assert sum(1 for each in taken if each.admitted) == 50
+    assert sorted(each.left for each in taken if each.admitted) == list(range(50))
+    for node in nodes:
+        stores.run(node.close())
+
+
+def test_a_store_that_is_away_says_so(stores: Stores) -> None:
+    away = RedisCounters(f"redis://127.0.0.1:{free_port()}", "x", 0.2)
+    with pytest.raises(StoreAway):
+        stores.run(away.take([(limiter("steady", "1 per day"), "x")], NOW))
+    assert stores.run(away.answers()) is False
+    stores.run(away.close())
