@@ -35,7 +35,8 @@ def test_the_demos_files_read_back_as_themselves(tmp_path: Path) -> None:
 
 def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_path: Path) -> None:
     policies = [API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED, GROUPS, KEPT_OUT, SCOPES, CLAIMS, ADDRESSES, SITES, ACCESS,
-                {"kind": "body-size", "at_most": "2 MB"}, {"kind": "rate-limit", "windows": ["5 per minute"]}]  # fmt: skip
+                {"kind": "body-size", "at_most": "2 MB"}, {"kind": "rate-limit", "windows": ["5 per minute, sliding", "1 per 2 seconds, burst 4"], "by": "header",
+                 "by_name": "x-tenant", "when_away": "refuse"}, {"kind": "cost", "counts_as": 3}]  # fmt: skip
     assert {one["kind"] for one in policies} | {"open"} == set(KINDS)
     operation = [*policies, {"kind": "open"}]
     made = configuration(

@@ -134,6 +134,61 @@ def test_a_closed_and_a_retired_version_refuse_everyone() -> None:
     assert (closed.reason.code, retired.reason.code) == ("closed", "retired")
 
 
+HEADER, QUERY = {"by": "header", "by_name": "X-Tenant"}, {"by": "query", "by_name": "tenant"}
+
+
+@pytest.mark.parametrize(
+    ("counted", "calls", "outcomes"),
+    [
+        (HEADER, [("a", b""), ("b", b""), ("a", b"")], ["", "", "over-rate"]),
+        (HEADER, [("", b""), ("", b""), ("a", b"")], ["", "over-rate", ""]),
+        (HEADER, [("", b""), ("192.0.2.1", b"")], ["", ""]),  # a value does not pass for an address
+        (QUERY, [("", b"tenant=a"), ("", b"tenant=%61"), ("", b"tenant=b")], ["", "over-rate", ""]),
+        ({"by": "operation"}, [("a", b""), ("b", b"")], ["", "over-rate"]),
+        ({"by": "path"}, [("a", b""), ("b", b"")], ["", "over-rate"]),
+        ({"by": "user"}, [("", b""), ("", b"")], ["", "over-rate"]),
+        ({"by": "claim", "by_name": "port"}, [("", b""), ("", b"")], ["", "over-rate"]),
+    ],
+)
+def test_calls_are_counted_by_what_they_carry_and_by_address_where_they_lack_it(
+    counted: dict[str, str], calls: list[tuple[str, bytes]], outcomes: list[str]
+) -> None:
+    limit = {"kind": "rate-limit", "windows": ["1 per minute"]} | counted
+    made = configuration(everywhere=[limit])
+    snapshot = compile_snapshot(made, "production")
+    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material())
+    operation = router.find("GET", PATH)
+    assert isinstance(operation, CompiledOperation)
+    seen = []
+    for tenant, query in calls:
+        headers = [(b"x-skerry-key", b"good"), *([(b"x-tenant", tenant.encode())] if tenant else [])]
+        refusal = run(Call("GET", PATH, query, headers, "192.0.2.1", NOW, operation))
+        seen.append(refusal.reason.code if refusal else "")
+    assert seen == outcomes
+
+
+def test_a_limit_by_a_value_needs_its_name_and_others_take_none() -> None:
+    for wrong in ({"by": "header"}, {"by": "claim", "by_name": " "}, {"by": "caller", "by_name": "x"},
+                  {"by": "header", "by_name": "a b"}):  # fmt: skip
+        with pytest.raises(ValueError, match=r"name"):
+            configuration(everywhere=[{"kind": "rate-limit", "windows": ["1 per minute"]} | wrong])
+
+
+def test_a_costly_operation_counts_as_several_calls_under_every_limit() -> None:
+    limit = {"kind": "rate-limit", "windows": ["7 per minute"]}
+    made = configuration(version={"policies": [{"kind": "api-key", "header": "x-skerry-key"}, limit], "operations": [
+        {"call": "get /sailings", "policies": [{"kind": "cost", "counts_as": 3}]}, {"call": "get /ports"}]})  # fmt: skip
+    snapshot = compile_snapshot(made, "production")
+    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material())
+    left = []
+    for path in (PATH, b"/sailings/v2/ports", PATH, PATH):
+        operation = router.find("GET", path)
+        assert isinstance(operation, CompiledOperation)
+        call = Call("GET", path, b"", [(b"x-skerry-key", b"good")], "192.0.2.1", NOW, operation)
+        left.append(-1 if run(call) else call.taken.left)  # type: ignore[union-attr]
+    assert left == [4, 3, 0, -1]
+
+
 @pytest.mark.parametrize(("by", "admitted"), [("caller", 2), ("credential", 4), ("address", 2), ("everyone", 2)])
 def test_a_rate_limit_counts_by_what_it_says(by: str, admitted: int) -> None:
     made = configuration(everywhere=[{"kind": "rate-limit", "windows": ["2 per minute"], "by": by}])

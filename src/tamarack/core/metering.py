@@ -12,11 +12,16 @@ Asked = list[tuple[Limiter, str]]
 class Meter:
     """All limits that hold for an operation: its own, the API's, everyone's, and the plan's; decided at once."""
 
-    __slots__ = ("_limiter_of", "_pairs")
+    __slots__ = ("_limiter_of", "_pairs", "cost")
 
     def __init__(
-        self, pairs: Sequence[tuple[Limiter, Callable[[Call], str]]], limiter_of: Callable[[str], Limiter | None]
+        self,
+        pairs: Sequence[tuple[Limiter, Callable[[Call], str]]],
+        limiter_of: Callable[[str], Limiter | None],
+        cost: int = 1,
     ) -> None:
+        self.cost = cost
+        """How many calls one call counts as."""
         self._pairs = tuple(pairs)
         self._limiter_of = limiter_of
 

@@ -240,7 +240,8 @@ def _compile(version: SnapshotVersion, operation: SnapshotOperation, shop: _Work
     meter: Meter | None = None
     if (metered or not is_open) and version.state != "retired":
         pairs = [(way.limiter, way.key) for _, way in metered if way.limiter is not None and way.key is not None]
-        meter = Meter(pairs, shop.plans.limiter)
+        cost = max((way.cost for _, way in metered), default=0) or 1
+        meter = Meter(pairs, shop.plans.limiter, cost)
         parts = tuple(_part(placed, way) for placed, way in metered)
         named.append(NamedStep(Stage.METER, _count(meter, shop.counters), parts))
     name = f"{operation.method} {operation.path}"
@@ -261,19 +262,8 @@ def _compile(version: SnapshotVersion, operation: SnapshotOperation, shop: _Work
 
 def _part(placed: PlacedPolicy, compiled: Compiled) -> Part:
     kind = kind_of(placed.policy)
-    key = compiled.key
-    reads = compiled.reads
-    if compiled.limiter is not None and key is not None:
-        found = key
-
-        def reads(call: Call) -> list[tuple[str, str]]:
-            counted, caller = found(call) or "everyone", call.caller
-            if caller is not None and counted == caller.application_id:
-                counted = f"{caller.organization}/{caller.application}"
-            return [("counted for", counted)]
-
     title = placed.policy.called or kind.title
-    return Part(title, placed.policy.name, placed.placement, reads, compiled.limiter)
+    return Part(title, placed.policy.name, placed.placement, compiled.reads, compiled.limiter)
 
 
 def _named(stage: Stage, placed: PlacedPolicy, compiled: Compiled) -> NamedStep:
@@ -391,11 +381,11 @@ def _permit(api: str) -> Step:
 
 def _count(meter: Meter, counters: CounterStore) -> Step:
     """Count a call in a store that answers at once."""
-    take = counters.take
+    take, cost = counters.take, meter.cost
 
     def step(call: Call) -> Refusal | None:
         asked = meter.asked(call)
-        return meter.settle(call, take(asked, call.now)) if asked else None
+        return meter.settle(call, take(asked, call.now, cost)) if asked else None
 
     return step
 

@@ -124,6 +124,8 @@ def read_form(
             chosen = [choice for choice in typed.getlist(one.name) if choice]
             data[one.name] = form.values[one.name] = chosen
             continue
+        if one.name not in typed and not one.required:
+            continue  # not part of what was sent: the model's own default holds
         text = typed.get(one.name, "").strip()
         form.values[one.name] = text
         if one.widget == "lines":

@@ -9,6 +9,7 @@ from tamarack.core.policies import (
     api_key,
     body_size,
     browser_access,
+    call_cost,
     client_secret,
     groups,
     open_access,
@@ -37,6 +38,7 @@ KINDS: dict[str, PolicyKind] = {
         address_ranges.KIND,
         referring_site.KIND,
         rate_limit.KIND,
+        call_cost.KIND,
     )
 }
 
@@ -58,6 +60,7 @@ AnyPolicy = Annotated[
     | Annotated[required_claims.RequiredClaims, Tag("claims")]
     | Annotated[address_ranges.AddressRanges, Tag("addresses")]
     | Annotated[referring_site.ReferringSite, Tag("referring-site")]
+    | Annotated[call_cost.CallCost, Tag("cost")]
     | Annotated[rate_limit.RateLimit, Tag("rate-limit")],
     Discriminator(_kind_of),
 ]

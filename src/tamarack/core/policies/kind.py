@@ -63,6 +63,8 @@ class Compiled:
     """The WWW-Authenticate value that says how to identify (RFC 9110, section 11.6.1)."""
     limiter: Limiter | None = None
     key: Callable[[Call], str] | None = None
+    cost: int = 0
+    """How many calls a call counts as; 0 where the kind says nothing of it."""
     body_limit: int | None = None
     open: bool = False
     browser: BrowserRule | None = None

@@ -5,16 +5,22 @@ from functools import lru_cache
 from ipaddress import IPv6Network
 from typing import Literal
 
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 
 from tamarack.core.call import Call
+from tamarack.core.claims import MISSING, claim_at
 from tamarack.core.limits.store import Limiter, WhenAway
 from tamarack.core.limits.window import Window, in_words
 from tamarack.core.model import Name
 from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.places import header_name, in_pairs
 from tamarack.core.stages import Stage
 
-By = Literal["caller", "credential", "address", "everyone"]
+By = Literal[
+    "caller", "credential", "user", "address", "header", "query", "claim", "path", "operation", "everyone"
+]  # fmt: skip
+LONGEST_VALUE = 200
+"""Characters of a value that is counted by; longer ones count as their beginning."""
 
 
 class RateLimit(Policy):
@@ -30,7 +36,13 @@ class RateLimit(Policy):
     by: By = Field(
         default="caller",
         title="Counted by",
-        description="Without a caller or credential, the address counts (of IPv6 its /64).",
+        description="What is missing in a call is counted by its address (of IPv6 its /64).",
+    )
+    by_name: str = Field(
+        default="",
+        max_length=100,
+        title="Of the name",
+        description="The header, query parameter or claim to count by, where one of them is chosen.",
     )
 
     when_away: WhenAway = Field(
@@ -52,6 +64,19 @@ class RateLimit(Policy):
             raise ValueError(f"two windows last one {twice.span}; keep the tighter one")
         return windows
 
+    @model_validator(mode="after")
+    def _named(self) -> "RateLimit":
+        if self.by in ("header", "query", "claim"):
+            if not self.by_name.strip():
+                raise ValueError(f"counting by {self.by} needs its name; fill in 'Of the name'")
+            if self.by == "header":
+                header_name(self.by_name)
+        elif self.by_name:
+            raise ValueError(
+                f"counting by {self.by} takes no name; empty 'Of the name', or choose header, query or claim"
+            )
+        return self
+
 
 @lru_cache(maxsize=65_536)
 def _site(address: str) -> str:
@@ -62,6 +87,9 @@ def _site(address: str) -> str:
         return str(IPv6Network((address.partition("%")[0], 64), strict=False))
     except ValueError:
         return address
+
+
+Key = Callable[[Call], str]
 
 
 def _by_address(call: Call) -> str:
@@ -75,39 +103,124 @@ def _by_caller(call: Call) -> str:
 
 def _by_credential(call: Call) -> str:
     caller = call.caller
-    return caller.credential if caller is not None else _site(call.address)
+    return caller.credential if caller is not None and caller.credential else _site(call.address)
 
 
-KEYS: dict[str, Callable[[Call], str]] = {
+def _or_address(find: Key) -> Key:
+    """Count by what is found, else by the address. The mark keeps a value from passing for an address."""
+
+    def key(call: Call) -> str:
+        found = find(call)
+        return f"={found[:LONGEST_VALUE]}" if found else _site(call.address)
+
+    return key
+
+
+def _header(name: bytes) -> Key:
+    return lambda call: next((value.decode("latin-1") for field, value in call.headers if field == name), "")
+
+
+def _query(name: bytes) -> Key:
+    return lambda call: (
+        next((value.decode("latin-1") for value in in_pairs(call.query, name)), "") if call.query else ""
+    )
+
+
+def _claim(name: str) -> Key:
+    def found(call: Call) -> str:
+        value = claim_at(call.claims, name) if call.claims is not None else MISSING
+        return "" if value is MISSING or value is None else str(value)
+
+    return found
+
+
+def _user(call: Call) -> str:
+    return call.user
+
+
+def _path(call: Call) -> str:
+    return call.path.decode("latin-1")
+
+
+def _operation(call: Call) -> str:
+    operation = call.operation
+    return f"{operation.api} {operation.version} {operation.name}"
+
+
+KEYS: dict[str, Key] = {
     "caller": _by_caller,
     "credential": _by_credential,
+    "user": _or_address(_user),
     "address": _by_address,
+    "path": _path,
+    "operation": _operation,
     "everyone": lambda call: "",
 }
 
 
+def key_of(policy: RateLimit) -> Key:
+    """What a call counts for under a policy."""
+    match policy.by:
+        case "header":
+            return _or_address(_header(header_name(policy.by_name).encode()))
+        case "query":
+            return _or_address(_query(policy.by_name.encode()))
+        case "claim":
+            return _or_address(_claim(policy.by_name))
+        case by:
+            return KEYS[by]
+
+
+def _missing(policy: RateLimit, call: Call) -> bool:
+    """Whether a call lacks what it is counted by, so that its address counts."""
+    match policy.by:
+        case "address" | "everyone" | "path" | "operation":
+            return False
+        case "caller":
+            return call.caller is None
+        case "credential":
+            return call.caller is None or not call.caller.credential
+        case _:
+            return not key_of(policy)(call).startswith("=")
+
+
 def _compile(policy: RateLimit, surroundings: Surroundings) -> Compiled:
-    limiter = Limiter(
-        f"{surroundings.placement}/{policy.name}", policy.name, policy.windows, when_away=policy.when_away
-    )
-    return Compiled(limiter=limiter, key=KEYS[policy.by])
+    id = f"{surroundings.placement}/{policy.name}"
+    limiter = Limiter(id, policy.name, policy.windows, when_away=policy.when_away)
+    key = key_of(policy)
+
+    def reads(call: Call) -> list[tuple[str, str]]:
+        found, caller = key(call), call.caller
+        if _missing(policy, call):
+            named = f" {policy.by_name}" if policy.by_name else ""
+            return [("counted for", f"{found}, the address: the call has no {policy.by}{named}")]
+        if caller is not None and found == caller.application_id:
+            found = f"{caller.organization}/{caller.application}"
+        return [("counted for", found.removeprefix("=") or "everyone")]
+
+    return Compiled(limiter=limiter, key=key, reads=reads)
 
 
-_BY_BRIEF = {"caller": "", "credential": " by key", "address": " by address", "everyone": ", all"}
+_BY_BRIEF = {"caller": "", "credential": " by key", "user": " by end user", "everyone": ", all"}
 _BY_WORDS = {
     "caller": "Each caller may call",
     "credential": "With each credential one may call",
+    "user": "For each end user one may call",
     "address": "From each address one may call",
+    "path": "Each path may be called",
+    "operation": "Each operation may be called",
     "everyone": "All callers together may call",
 }
 
 
 def _brief(policy: RateLimit) -> str:
-    return ", ".join(window.brief for window in policy.windows) + _BY_BRIEF[policy.by]
+    by = _BY_BRIEF.get(policy.by, f" by {policy.by_name or policy.by}")
+    return ", ".join(window.brief for window in policy.windows) + by
 
 
 def _sentence(policy: RateLimit) -> str:
-    return f"{_BY_WORDS[policy.by]} {in_words(policy.windows)}."
+    words = _BY_WORDS.get(policy.by, f"With each value of the {policy.by} `{policy.by_name}` one may call")
+    return f"{words} {in_words(policy.windows)}."
 
 
 KIND = PolicyKind(

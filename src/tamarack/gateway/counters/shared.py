@@ -40,7 +40,7 @@ class SharedMetering:
             return None
         if not self.away_since:
             try:
-                taken = await self._store.take(asked, call.now)
+                taken = await self._store.take(asked, call.now, meter.cost)
             except StoreAway as error:
                 self._went_away(str(error))
             else:
@@ -54,7 +54,7 @@ class SharedMetering:
             note = "its counters are away, and it says to refuse then"
             return Refusal(REASONS["not-metered"], ((b"retry-after", b"1"),), refusing.name, note)
         counted: list[tuple[Limiter, str]] = [pair for pair in asked if pair[0].when_away == "count on the node"]
-        return meter.settle(call, self._local.take(counted, call.now)) if counted else None
+        return meter.settle(call, self._local.take(counted, call.now, meter.cost)) if counted else None
 
     def _went_away(self, why: str) -> None:
         if not self.away_since:
