@@ -102,6 +102,7 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     expect(page.get_by_text("Anyone may call; no credential")).to_be_visible()
     page.get_by_role("navigation", name="Operations").get_by_role("link", name="whole API").click()
     page.get_by_label("Add to Meter, Freight 1").click()
+    page.get_by_role("link", name="Rate limit").click()
     page.get_by_label("Windows").fill("3 per day")
     page.get_by_role("button", name="Place it").click()
     expect(page.get_by_text("Each caller may call 3 times a day.")).to_be_visible()
@@ -151,7 +152,7 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     # 6. Over the limit, and the other refusals
     while (over := curl("-H", f"x-skerry-key: {key}", f"{freight}/sailings")).status == 200:
         pass
-    assert (over.status, json.loads(over.body)["reason"]) == (429, "over-rate")
+    assert (over.status, json.loads(over.body)["reason"]) == (429, "over-rate"), over.fields
     assert int(over.fields["retry-after"]) > 0
     assert over.fields["ratelimit"].startswith('"rate-limit";r=0;t=')
     assert curl("-H", f"x-skerry-key: {key}", f"{demo.production}/positions/v1/vessels").status == 403
