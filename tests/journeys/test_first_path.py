@@ -152,7 +152,9 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     # 6. Over the limit, and the other refusals
     while (over := curl("-H", f"x-skerry-key: {key}", f"{freight}/sailings")).status == 200:
         pass
-    assert (over.status, json.loads(over.body)["reason"]) == (429, "over-rate"), over.fields
+    assert (over.status, json.loads(over.body)["reason"]) == (429, "over-rate"), (
+        demo.home / "logs" / "production-1.log"
+    ).read_text()[-2000:]
     assert int(over.fields["retry-after"]) > 0
     assert over.fields["ratelimit"].startswith('"rate-limit";r=0;t=')
     assert curl("-H", f"x-skerry-key: {key}", f"{demo.production}/positions/v1/vessels").status == 403
