@@ -1,6 +1,8 @@
 """What every counter store holds to: the same decisions on the same arrivals, in memory and in Redis."""
 
 import asyncio
+import signal
+import subprocess
 from collections.abc import Callable, Coroutine, Iterator
 from typing import Any
 
@@ -9,11 +11,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
-from helpers import free_port
+from helpers import free_port, until
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import Limiter, StoreAway, Taken
 from tamarack.core.limits.window import Window
-from tamarack.gateway.counters.redis_counters import RedisCounters
+from tamarack.gateway.counters.redis_counters import MOST_CONNECTIONS, RedisCounters
 
 _WINDOW = TypeAdapter(Window)
 Take = Callable[[list[tuple[Limiter, str]], float, int], Taken]
@@ -139,6 +141,39 @@ def test_many_at_once_get_exactly_what_the_limit_lets_through(stores: Stores, re
     assert sorted(each.left for each in taken if each.admitted) == list(range(50))
     for node in nodes:
         stores.run(node.close())
+
+
+def test_more_calls_at_once_than_connections_wait_their_turn(stores: Stores, redis_port: int) -> None:
+    store = RedisCounters(f"redis://127.0.0.1:{redis_port}", "crowd", 10.0)
+    wide = limiter("wide", "1000 per day")
+
+    async def crowd() -> list[Taken]:
+        return await asyncio.gather(*(store.take([(wide, "x")], NOW) for _ in range(4 * MOST_CONNECTIONS)))
+
+    assert min(each.left for each in stores.run(crowd())) == 1000 - 4 * MOST_CONNECTIONS
+    stores.run(store.close())
+
+
+def test_a_call_that_is_not_answered_in_time_counts_at_most_once(stores: Stores) -> None:
+    port = free_port()
+    command = ["redis-server", "--port", str(port), "--bind", "127.0.0.1", "--save", ""]
+    server = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    once = limiter("once", "9 per day")
+    store, patient = (RedisCounters(f"redis://127.0.0.1:{port}", "p", within) for within in (0.3, 10.0))
+    try:
+        until(lambda: stores.run(patient.answers()), "the start of Redis")
+        assert stores.run(store.take([(once, "x")], NOW)).left == 8
+        server.send_signal(signal.SIGSTOP)
+        with pytest.raises(StoreAway):
+            stores.run(store.take([(once, "x")], NOW))
+        server.send_signal(signal.SIGCONT)
+        assert stores.run(patient.take([(once, "x")], NOW)).left in (6, 7)
+    finally:
+        server.send_signal(signal.SIGCONT)
+        stores.run(store.close())
+        stores.run(patient.close())
+        server.terminate()
+        server.wait(10)
 
 
 def test_a_store_that_is_away_says_so(stores: Stores) -> None:

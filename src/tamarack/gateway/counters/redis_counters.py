@@ -4,7 +4,9 @@ import asyncio
 from collections.abc import Sequence
 from pathlib import Path
 
-from redis.asyncio import Redis
+from redis.asyncio import BlockingConnectionPool, Redis
+from redis.asyncio.retry import Retry
+from redis.backoff import NoBackoff
 from redis.exceptions import RedisError
 
 from tamarack.core.limits.store import Limiter, StoreAway, Taken
@@ -21,14 +23,15 @@ class RedisCounters:
     def __init__(self, url: str, prefix: str, timeout_s: float) -> None:
         self._timeout = timeout_s
         self._prefix = prefix
-        self._redis = Redis.from_url(
+        pool = BlockingConnectionPool.from_url(
             url,
             max_connections=MOST_CONNECTIONS,
+            timeout=timeout_s,
             socket_timeout=timeout_s,
             socket_connect_timeout=timeout_s,
-            retry_on_timeout=False,
-            health_check_interval=0,
+            retry=Retry(NoBackoff(), 0),  # a call that was counted, but not answered, is not to count again
         )
+        self._redis = Redis.from_pool(pool)
         self._script = self._redis.register_script(SCRIPT)
 
     async def take(self, asked: Sequence[tuple[Limiter, str]], now: float, cost: int = 1) -> Taken:
