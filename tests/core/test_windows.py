@@ -4,7 +4,7 @@ from fractions import Fraction
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 from pydantic import TypeAdapter, ValidationError
 
@@ -12,6 +12,7 @@ from tamarack.core.limits.algorithms import SLICES, FixedCounts, counts_for
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import Limiter
 from tamarack.core.limits.window import Window, in_words
+from tamarack.core.review import looser
 
 _WINDOW = TypeAdapter(Window)
 
@@ -204,6 +205,24 @@ def test_callers_that_are_gone_are_forgotten(text: str) -> None:
         counts.look("other", at * MICRO, 1)
         counts.put("other", at * MICRO, 1)
     assert len(counts._states) <= 2
+
+
+def _windows(most: int) -> st.SearchStrategy[Window]:
+    return st.builds(
+        lambda limit, seconds, algorithm, burst: Window(
+            limit=limit, seconds=seconds, algorithm=algorithm, burst=burst if algorithm == "bucket" else 0
+        ),
+        st.integers(1, most), st.integers(1, 12), st.sampled_from(["fixed", "sliding", "bucket"]), st.integers(1, 6),
+    )  # fmt: skip
+
+
+@given(_TIMES, _windows(40), _windows(4))
+def test_a_limit_that_is_said_never_to_be_reached_refuses_nothing(
+    times: list[int], outer: Window, inner: Window
+) -> None:
+    assume(looser(outer, inner))
+    through = admitted_by(inner, times)
+    assert admitted_by(outer, through) == through
 
 
 def test_algorithms_mix_in_one_policy_and_a_refusal_counts_nowhere() -> None:

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 from tamarack.core.configuration import Api, Configuration, Operation, Version
 from tamarack.core.effective import held, in_force, is_closed, is_open
+from tamarack.core.limits.algorithms import SLICES
 from tamarack.core.limits.window import Window
 from tamarack.core.origins import ANY
 from tamarack.core.policies import AnyPolicy
@@ -135,12 +136,23 @@ def _named(operations: list[Operation], version: Version) -> str:
     return f"{names} {'is' if len(operations) == 1 else 'are'}"
 
 
-def _looser(outer: Window, inner: Window) -> bool:
+def _most_in(window: Window, seconds: int, aligned: bool) -> int:
+    """The most calls that a window lets through in a stretch of some seconds, aligned to the clock or anywhere."""
+    if window.algorithm == "bucket":
+        return window.burst + seconds * window.limit // window.seconds
+    stretches = -(-seconds // window.seconds)
+    if window.algorithm == "fixed" and (seconds % window.seconds or not aligned):
+        stretches += 1  # a stretch may begin within one of the window's own
+    return window.limit * stretches
+
+
+def looser(outer: Window, inner: Window) -> bool:
     """Whether `outer` can never be reached where `inner` holds: its rate is met before it is."""
-    if outer.seconds < inner.seconds:
+    if outer.seconds < inner.seconds or outer.algorithm == "bucket":
         return False
-    stretches = -(-outer.seconds // inner.seconds) + (0 if outer.seconds % inner.seconds == 0 else 1)
-    return inner.limit * stretches <= outer.limit
+    if outer.algorithm == "sliding":  # a call counts there for one part longer than the window
+        return _most_in(inner, outer.seconds + -(-outer.seconds // SLICES), aligned=False) <= outer.limit
+    return _most_in(inner, outer.seconds, aligned=True) <= outer.limit
 
 
 def _unreachable(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
@@ -151,7 +163,7 @@ def _unreachable(configuration: Configuration, api: Api, version: Version) -> li
         for limit in limits:
             for window in limit.windows:
                 inside = [other for other in limit.windows if other is not window]
-                tighter = next((other for other in inside if _looser(window, other)), None)
+                tighter = next((other for other in inside if looser(window, other)), None)
                 if tighter is not None:
                     text = f"{operation.call}: ‘{limit.name}’ can never reach {window}, for {tighter} is met first"
                     found.append(Risk(f"{api.title} {version.version}", text, api.name))

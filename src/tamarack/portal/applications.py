@@ -85,9 +85,10 @@ def _usage(application: Application, subscription: Subscription, plan: Plan | No
     used = []
     present = datetime.now(UTC)
     for window in plan.limits:
-        if window.seconds < 60:
-            continue  # too short to look at
-        start = int(present.timestamp()) // window.seconds * window.seconds
+        if window.seconds < 60 or window.algorithm == "bucket":
+            continue  # too short to look at, or without a stretch that could be used up
+        whole = int(present.timestamp())
+        start = whole - (window.seconds if window.algorithm == "sliding" else whole % window.seconds)
         span = watching.Span(
             datetime.fromtimestamp(start, UTC),
             present.replace(second=0, microsecond=0) + timedelta(minutes=1),
