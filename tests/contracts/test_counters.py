@@ -176,6 +176,22 @@ def test_a_call_that_is_not_answered_in_time_counts_at_most_once(stores: Stores)
         server.wait(10)
 
 
+def test_an_answer_to_another_question_decides_nothing(stores: Stores, redis_port: int) -> None:
+    store = RedisCounters(f"redis://127.0.0.1:{redis_port}", "mixed", 5.0)
+    once = limiter("once", "9 per day")
+    real = store._script
+
+    async def late(keys: Any, args: Any) -> Any:
+        return [*(await real(keys=keys, args=args))[:4], args[2] - 1]
+
+    store._script = late  # type: ignore[assignment]
+    with pytest.raises(StoreAway, match="another question"):
+        stores.run(store.take([(once, "x")], NOW))
+    store._script = real
+    assert stores.run(store.take([(once, "x")], NOW)).left == 7
+    stores.run(store.close())
+
+
 def test_a_store_that_is_away_says_so(stores: Stores) -> None:
     away = RedisCounters(f"redis://127.0.0.1:{free_port()}", "x", 0.2)
     with pytest.raises(StoreAway):

@@ -1,6 +1,7 @@
 """Counters in Redis, shared by all nodes: one script decides over all limits of a call, in one round trip."""
 
 import asyncio
+import itertools
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -32,12 +33,14 @@ class RedisCounters:
             retry=Retry(NoBackoff(), 0),  # a call that was counted, but not answered, is not to count again
         )
         self._redis = Redis.from_pool(pool)
+        self._questions = itertools.count(1)
         self._script = self._redis.register_script(SCRIPT)
 
     async def take(self, asked: Sequence[tuple[Limiter, str]], now: float, cost: int = 1) -> Taken:
         """Count a call against every limiter asked, or against none. Raises `StoreAway` within the time limit."""
         keys: list[str] = []
-        arguments: list[int] = [int(now * 1_000_000), cost]
+        question = next(self._questions)
+        arguments: list[int] = [int(now * 1_000_000), cost, question]
         windows: list[tuple[Limiter, Window]] = []
         for limiter, key in asked:
             for window in limiter.windows:
@@ -46,9 +49,12 @@ class RedisCounters:
                 windows.append((limiter, window))
         try:
             async with asyncio.timeout(self._timeout):
-                admitted, place, left, reset = await self._script(keys=keys, args=arguments)
+                admitted, place, left, reset, answered = await self._script(keys=keys, args=arguments)
         except (RedisError, OSError, TimeoutError) as error:
             raise StoreAway(str(error) or type(error).__name__) from error
+        if answered != question:
+            await self._redis.connection_pool.disconnect()
+            raise StoreAway("an answer came to another question; its connections are made anew")
         limiter, window = windows[place - 1]
         return Taken(bool(admitted), limiter, window, left, reset)
 

@@ -1,10 +1,12 @@
 -- Counts one call against every window, or against none: the algorithms of core/limits/algorithms.py.
--- KEYS: one for each window. ARGV: the time in microseconds, the cost, then for each window its algorithm
--- (0 fixed, 1 sliding, 2 bucket), limit, seconds, and burst.
--- Answers: 1 or 0 (admitted), the place of the window that decides (from 1), what is left, seconds.
+-- KEYS: one for each window. ARGV: the time in microseconds, the cost, the number of the question, then for each
+-- window its algorithm (0 fixed, 1 sliding, 2 bucket), limit, seconds, and burst.
+-- Answers: 1 or 0 (admitted), the place of the window that decides (from 1), what is left, seconds, and the number
+-- of the question, so that an answer is never taken for another call's.
 -- All numbers are whole and below 2^53, so that doubles hold them exactly.
 local now = tonumber(ARGV[1])
 local cost = tonumber(ARGV[2])
+local question = tonumber(ARGV[3])
 local MICRO = 1000000
 local SLICES = 32
 
@@ -17,7 +19,7 @@ local writes = {}
 local least, place, reset = nil, 0, 0
 
 for i = 1, #KEYS do
-  local base = 3 + (i - 1) * 4
+  local base = 4 + (i - 1) * 4
   local algorithm, limit = tonumber(ARGV[base]), tonumber(ARGV[base + 1])
   local seconds, burst = tonumber(ARGV[base + 2]), tonumber(ARGV[base + 3])
   local key = KEYS[i]
@@ -88,9 +90,9 @@ for i = 1, #KEYS do
       redis.call('PEXPIRE', key, (ceil_of(burst * seconds, limit) + 60) * 1000)
     end
   end
-  if left < 0 then return { 0, i, 0, wait } end
+  if left < 0 then return { 0, i, 0, wait, question } end
   if least == nil or left < least then least, place, reset = left, i, wait end
 end
 
 for i = 1, #KEYS do writes[i]() end
-return { 1, place, least, reset }
+return { 1, place, least, reset, question }
