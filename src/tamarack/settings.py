@@ -54,6 +54,12 @@ class Settings(BaseSettings):
     demo_days: int = Field(
         default=8, ge=1, le=60, description="Days of made-up past traffic that the demo starts with."
     )
+    mail_server: str = Field(
+        default="",
+        description="Host and port of the SMTP server that takes mail; empty: mail waits, and in the demo goes to the"
+        " mail box that ships with it.",
+    )
+    mail_from: str = Field(default="tamarack@skerry.example", description="The sender's address of mail.")
     trusted_proxies: str = Field(
         default="",
         description="Networks whose Forwarded fields a node believes, with commas between; empty for none.",

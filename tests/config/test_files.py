@@ -13,7 +13,7 @@ from core.test_permit import ADDRESSES, CLAIMS, GROUPS, KEPT_OUT, SCOPES, SITES
 from helpers import configuration
 from tamarack.config.exchange import Applying, export_to
 from tamarack.config.files import NotApplicable, load, write
-from tamarack.core.configuration import Configuration
+from tamarack.core.configuration import Cap, Configuration
 from tamarack.core.difference import difference
 from tamarack.core.policies import KINDS
 from tamarack.demo.seed import CONFIGURATION, shipped_configuration
@@ -36,12 +36,16 @@ def test_the_demos_files_read_back_as_themselves(tmp_path: Path) -> None:
 def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_path: Path) -> None:
     policies = [API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED, GROUPS, KEPT_OUT, SCOPES, CLAIMS, ADDRESSES, SITES, ACCESS,
                 {"kind": "body-size", "at_most": "2 MB"}, {"kind": "rate-limit", "windows": ["5 per minute, sliding", "1 per 2 seconds, burst 4"], "by": "header",
-                 "by_name": "x-tenant", "when_away": "refuse"}, {"kind": "cost", "counts_as": 3}]  # fmt: skip
+                 "by_name": "x-tenant", "when_away": "refuse"}, {"kind": "cost", "counts_as": 3, "answer_value": "/usage/units"},
+                {"kind": "quota", "calls": 9, "period": "week", "time_zone": "Europe/Oslo", "when_used_up": "let through"},
+                {"kind": "limit-fields", "send": "none"}]  # fmt: skip
     assert {one["kind"] for one in policies} | {"open"} == set(KINDS)
     operation = [*policies, {"kind": "open"}]
     made = configuration(
         everywhere=policies, version={"policies": policies, "operations": [{"call": "get /a", "policies": operation}]}
     )
+    files = write(made, {})
+    made = made.model_copy(update={"caps": (Cap.model_validate({"environment": "test", "limits": ["9 per second"]}),)})
     files = write(made, {})
     assert "groups contains harbour-staff" in files["apis/sailings.yaml"]
     assert load(put(tmp_path, files)).configuration == made

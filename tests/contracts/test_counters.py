@@ -14,6 +14,7 @@ from pydantic import TypeAdapter
 from helpers import free_port, until
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import Limiter, StoreAway, Taken
+from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
 from tamarack.gateway.counters.redis_counters import MOST_CONNECTIONS, RedisCounters
 
@@ -41,10 +42,14 @@ class Stores:
             store.bind(one)
         return lambda asked, now, cost=1: store.take(asked, now, cost)  # type: ignore[misc]
 
-    def redis(self, *limiters: Limiter) -> Take:
+    def fresh_redis(self) -> RedisCounters:
         self._number += 1
         store = RedisCounters(f"redis://127.0.0.1:{self._port}", f"t{self._number}", 5.0)
         self._open.append(store)
+        return store
+
+    def redis(self, *limiters: Limiter) -> Take:
+        store = self.fresh_redis()
         return lambda asked, now, cost=1: self.run(store.take(asked, now, cost))  # type: ignore[misc]
 
     def run(self, work: Coroutine[Any, Any, Any]) -> Any:
@@ -87,6 +92,58 @@ def test_memory_and_redis_decide_alike(
         asked = [(steady, key), (plan, "everyone")]
         now = NOW + at / 1000
         assert said(memory(asked, now, cost)) == said(shared(asked, now, cost))
+
+
+def quota(calls: int, start: int, length: int = 60, soft: bool = False) -> Limiter:
+    return Limiter("@quota/passage", "skiff", (Stretch(calls, start, start + length, "day", soft),))
+
+
+@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+@given(arrivals=_ARRIVALS, text=_TEXTS, calls=st.integers(1, 9), soft=st.booleans(), added=st.integers(0, 3))
+def test_memory_and_redis_count_quotas_and_later_costs_alike(
+    stores: Stores, arrivals: list[tuple[int, str, int]], text: str, calls: int, soft: bool, added: int
+) -> None:
+    steady = limiter("steady", text)
+    made: dict[int, Limiter] = {}
+    memory, shared = MemoryCounters(), stores.fresh_redis()
+    memory.bind(steady)
+    for at, key, cost in arrivals:
+        now = NOW + at / 1000
+        start = int(now) // 10 * 10
+        if start not in made:
+            made[start] = quota(calls, start, 10, soft)
+            memory.bind(made[start])
+        asked = [(steady, key), (made[start], key)]
+        mine, theirs = memory.take(asked, now, cost), stores.run(shared.take(asked, now, cost))
+        assert said(mine) == said(theirs)
+        assert (mine.over is None) == (theirs.over is None)
+        if mine.admitted and added:
+            memory.add(asked, now, added)
+            stores.run(shared.add(asked, now, added))
+
+
+def test_live_counters_are_found_and_cleared_in_both(stores: Stores) -> None:
+    one, two = (
+        limiter("everywhere/steady", "5 per day", "9 per hour, sliding"),
+        limiter("@plan/passage/skiff", "4 per day, burst 4"),
+    )
+    memory, shared = MemoryCounters(), stores.fresh_redis()
+    for each in (one, two):
+        memory.bind(each)
+    for key in ("a", "a", "b|b"):
+        memory.take([(one, key), (two, key)], NOW)
+        stores.run(shared.take([(one, key), (two, key)], NOW))
+    limiters = memory.limiters()
+    for search in ("", "b|b", "plan", "nobody"):
+        mine = sorted(memory.live(search, NOW, 100))
+        assert mine == sorted(stores.run(shared.live(limiters, search, NOW, 100)))
+    found = {(each.id, each.window, each.key): (each.used, each.limit) for each in memory.live("", NOW, 100)}
+    assert found["everywhere/steady", "5 per day", "a"] == (2, 5)
+    assert found["@plan/passage/skiff", "4 per day, burst 4", "b|b"] == (1, 4)
+    memory.clear("everywhere/steady", "a")
+    stores.run(shared.clear(one, "a"))
+    assert {each.key for each in memory.live("steady", NOW, 9)} == {"b|b"}
+    assert {each.key for each in stores.run(shared.live(limiters, "steady", NOW, 9))} == {"b|b"}
 
 
 @pytest.fixture(params=["memory", "redis"])
@@ -182,7 +239,8 @@ def test_an_answer_to_another_question_decides_nothing(stores: Stores, redis_por
     real = store._script
 
     async def late(keys: Any, args: Any) -> Any:
-        return [*(await real(keys=keys, args=args))[:4], args[2] - 1]
+        answered = await real(keys=keys, args=args)
+        return [*answered[:4], args[2] - 1, answered[5]]
 
     store._script = late  # type: ignore[assignment]
     with pytest.raises(StoreAway, match="another question"):

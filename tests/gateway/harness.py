@@ -21,10 +21,12 @@ from tamarack.core.snapshot import compile_snapshot
 from tamarack.core.traffic.record import Record
 from tamarack.gateway.carry import Gateway, Serving
 from tamarack.gateway.counters.redis_counters import RedisCounters
-from tamarack.gateway.counters.shared import SharedMetering
+from tamarack.gateway.counters.shared import SharedCounting
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
+from tamarack.gateway.metering import Metering
 from tamarack.gateway.node import server_config
 from tamarack.gateway.problem import Problems
+from tamarack.gateway.quota_use import QuotaUse
 from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.interface import Upstream
 from tamarack.settings import Settings
@@ -130,6 +132,7 @@ class Node:
     records: list[Record]
     loop: asyncio.AbstractEventLoop
     traces: list[dict[str, Any]] = field(default_factory=list)
+    used: QuotaUse = field(default_factory=QuotaUse)
 
     def serve(self, configuration: Configuration, number: int = 1) -> None:
         """Take up a configuration, as a rollout would."""
@@ -137,8 +140,10 @@ class Node:
 
         async def swap() -> None:
             self.directory.set_products(snapshot.products)
-            shared = self.gateway.metering is not None
-            self.gateway.serving = Serving(number, snapshot, self.directory, self.counters, self.material, shared)
+            shared = self.gateway.metering.shared is not None
+            self.gateway.serving = Serving(
+                number, snapshot, self.directory, self.counters, self.material, shared, self.used
+            )
 
         asyncio.run_coroutine_threadsafe(swap(), self.loop).result(5)
 
@@ -179,7 +184,8 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
     counters, address = MemoryCounters(), changes.pop("redis", "")
     said: list[str] = changes.pop("said", [])
     store = RedisCounters(address, "production", changes.pop("store_within_s", 2.0)) if address else None
-    metering = SharedMetering(store, counters, said.append) if store is not None else None
+    shared = SharedCounting(store, counters, said.append) if store is not None else None
+    metering = Metering(counters, shared)
     gateway = Gateway("n1", "production", upstream, recorder, problems, trusted, material, tracer, waiter, metering)  # type: ignore[arg-type]
     directory.apply("application", "a", {"name": "kiosk", "organization": "ticket-office", "paused": False})
     directory.apply("credential", "c", {"application": "a", "digest": digest(KEY.encode(), PEPPER)})
@@ -193,7 +199,7 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
 
     def work() -> None:
         asyncio.set_event_loop(loop)
-        watching = loop.create_task(metering.run()) if metering is not None else None
+        watching = loop.create_task(shared.run()) if shared is not None else None
         loop.run_until_complete(server._serve())
         loop.run_until_complete(upstream.close())
         if watching is not None and store is not None:

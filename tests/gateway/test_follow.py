@@ -183,7 +183,7 @@ def test_a_kept_log_cut_off_in_the_middle_is_read_up_to_there(tmp_path: Path) ->
 
 def record(id: str) -> tuple[object, ...]:
     row = dict.fromkeys(Record._fields, "")
-    numbers = ("total_us", "backend_us", "rollout", "request_bytes", "response_bytes")
+    numbers = ("total_us", "backend_us", "rollout", "request_bytes", "response_bytes", "held_us")
     return tuple((row | dict.fromkeys(numbers, 1) | {"id": id, "at": 1_790_000_000_000_000, "status": 200}).values())
 
 

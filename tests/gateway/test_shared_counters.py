@@ -86,9 +86,9 @@ def test_each_limit_does_as_it_says_while_the_counters_are_away(when_away: str, 
         if when_away == "refuse":
             assert node.get(PATH).problem["reason"] == "not-metered"
         assert len([line for line in said if "are away" in line]) == 1
-        metering = node.gateway.metering
-        assert metering is not None
-        assert (metering.switched, metering.without >= 3) == (1, True)
+        shared = node.gateway.metering.shared
+        assert shared is not None
+        assert (shared.switched, shared.without >= 3) == (1, True)
 
 
 def test_redis_stopped_under_load_delays_no_call_for_long_and_counts_again_when_it_is_back() -> None:

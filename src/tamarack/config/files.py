@@ -1,6 +1,6 @@
 """The configuration as YAML files.
 
-A folder holds `tamarack.yaml` (the format's number and what is placed everywhere), `backends.yaml`,
+A folder holds `tamarack.yaml` (the format's number, what is placed everywhere, caps), `backends.yaml`,
 `products.yaml`, a file per API under `apis/`, and the OpenAPI documents under `documents/`. Any one YAML
 file with the same fields can be read too. In files a version's `document` is a path; in the configuration
 it is the SHA-256 of the text. Reading what was written gives the same configuration.
@@ -20,7 +20,7 @@ from tamarack.core.located import Located, NotReadable, plain_value, read
 from tamarack.core.model import Problem, problems_of
 
 FORMAT = 1
-_LISTS = ("everywhere", "backends", "apis", "products")
+_LISTS = ("everywhere", "caps", "backends", "apis", "products")
 MOST_DOCUMENT_BYTES = 8_000_000
 
 
@@ -78,7 +78,10 @@ def write(configuration: Configuration, documents: Mapping[str, str]) -> dict[st
     `documents` holds the texts by SHA-256; one that is missing leaves its version without a document.
     """
     data = configuration.model_dump(mode="json", exclude_defaults=True)
-    files = {"tamarack.yaml": to_yaml({"tamarack": FORMAT, "everywhere": data.get("everywhere", [])})}
+    first = {"tamarack": FORMAT, "everywhere": data.get("everywhere", [])}
+    if configuration.caps:
+        first["caps"] = data["caps"]
+    files = {"tamarack.yaml": to_yaml(first)}
     if configuration.backends:
         files["backends.yaml"] = to_yaml({"backends": data["backends"]})
     for api, dumped in zip(configuration.apis, data.get("apis", []), strict=True):

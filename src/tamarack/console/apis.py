@@ -10,10 +10,11 @@ from sqlmodel import col, select
 from tamarack.console.call_path import call_path, holding
 from tamarack.console.page import acting, back_to, done, draft, environment, refuse, render, requires, running
 from tamarack.console.pictures import calls_chart, latency_chart
-from tamarack.core.configuration import Api, Configuration, Plan, Version, check
+from tamarack.core.configuration import Api, Configuration, Version, check
 from tamarack.core.explain import explain
 from tamarack.core.model import problems_of
 from tamarack.core.openapi.read import describe
+from tamarack.core.plans import Plan
 from tamarack.core.policies import KINDS
 from tamarack.core.stages import DRAWN, PURPOSE
 from tamarack.store import drafting, rolling, watching

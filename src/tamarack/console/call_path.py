@@ -5,8 +5,9 @@ Everything is read from `core.effective`, so the drawing shows what the gateway 
 
 from dataclasses import dataclass, field
 
-from tamarack.core.configuration import Api, Configuration, Operation, Plan, Version
+from tamarack.core.configuration import Api, Configuration, Operation, Version
 from tamarack.core.effective import EVERYWHERE, Placement, held, is_closed, is_open, placed
+from tamarack.core.plans import Plan
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.stages import DRAWN, Stage
 

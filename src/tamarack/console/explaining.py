@@ -11,10 +11,11 @@ from tamarack.console.apis import head_values, the_version
 from tamarack.console.bench import applications, path_of, view_of
 from tamarack.console.page import draft, environment, render, requires, running
 from tamarack.console.trace_drawing import drawing
-from tamarack.core.configuration import Configuration, Plan
+from tamarack.core.configuration import Configuration
 from tamarack.core.credentials import KIND_TITLES, state_of
 from tamarack.core.effective import held, in_force, is_open
 from tamarack.core.explain import explain
+from tamarack.core.plans import Plan
 from tamarack.core.stages import Stage
 from tamarack.core.trace import as_data
 from tamarack.core.would_pass import Outcome, would_pass

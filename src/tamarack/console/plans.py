@@ -7,8 +7,8 @@ from pydantic import ValidationError
 from sqlmodel import func, select
 
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
-from tamarack.core.configuration import Plan, Product
 from tamarack.core.model import problems_of
+from tamarack.core.plans import Plan, Product
 from tamarack.store import drafting
 from tamarack.store.application import Subscription
 from tamarack.web.application import db

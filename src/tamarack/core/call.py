@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from tamarack.core.addresses import Networks
-    from tamarack.core.limits.store import Taken
+    from tamarack.core.limits.store import Limiter, Taken
     from tamarack.core.origins import Origins
     from tamarack.core.pipeline import CompiledOperation
 
@@ -16,12 +16,28 @@ Header = tuple[bytes, bytes]
 class Grant:
     """A subscription in force or paused, as a node holds it: what a caller may call and under which plan."""
 
-    __slots__ = ("paused", "plan", "subscription")
+    __slots__ = ("extra", "paused", "plan", "quota_key", "since", "stretches", "subscription")
 
-    def __init__(self, subscription: str, plan: str, paused: bool) -> None:
+    def __init__(
+        self,
+        subscription: str,
+        plan: str,
+        paused: bool,
+        since: float = 0.0,
+        quota_round: int = 0,
+        extra: tuple[int, int] = (0, 0),
+    ) -> None:
         self.subscription = subscription
         self.plan = plan
         self.paused = paused
+        self.since = since
+        """When it was made, in seconds since the epoch."""
+        self.extra = extra
+        """A stretch of its quota, by its start, and the calls that were granted on top for it."""
+        self.quota_key = f"{subscription}.{quota_round}" if quota_round else subscription
+        """What its quota counts for; another one after each reset."""
+        self.stretches: dict[str, Limiter] = {}
+        """Its quotas' limiters for the stretches that are running, by the quota's id."""
 
 
 class Caller:
@@ -82,6 +98,7 @@ class Call:
 
     __slots__ = (
         "address",
+        "asked",
         "body_limit",
         "caller",
         "claims",
@@ -89,6 +106,8 @@ class Call:
         "form",
         "grant",
         "headers",
+        "held_by",
+        "held_us",
         "length",
         "method",
         "now",
@@ -124,6 +143,12 @@ class Call:
         self.caller: Caller | None = None
         self.grant: Grant | None = None
         self.taken: Taken | None = None
+        self.asked: list[tuple[Limiter, str]] = []
+        """The limiters that counted it, each with the key."""
+        self.held_us = 0
+        """How long it waited for its turn under a limit."""
+        self.held_by = ""
+        """The name of that limit."""
         self.claims: dict[str, Any] | None = None
         """The claims of the token that the caller showed, verified."""
         self.user = ""

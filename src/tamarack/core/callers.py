@@ -131,7 +131,14 @@ class CallerDirectory:
             product = subscription["product"]
             for api in self._products.get(product, ()):
                 if api not in grants or grants[api].paused:
-                    grants[api] = Grant(key, f"{product}/{subscription['plan']}", paused)
+                    grants[api] = Grant(
+                        key,
+                        f"{product}/{subscription['plan']}",
+                        paused,
+                        subscription.get("since", 0.0),
+                        subscription.get("quota_round", 0),
+                        (subscription.get("extra_start", 0), subscription.get("extra_calls", 0)),
+                    )
         application.grants.clear()
         application.grants.update(grants)
         before = f"{application.itself.organization}/{application.itself.application}"

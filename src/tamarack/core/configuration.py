@@ -17,6 +17,7 @@ from tamarack.core.backend_sign_in import SignInKind
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.limits.window import Window
 from tamarack.core.model import Frozen, Name, Problem, Text, Title
+from tamarack.core.plans import Part, Product
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.policies.places import header_name
 from tamarack.core.secret_names import SecretName, names_in
@@ -193,14 +194,16 @@ class Api(Frozen):
         return next((version for version in self.versions if version.version == label), None)
 
 
-class Plan(Frozen):
-    """What a subscriber gets: limits on all calls under one subscription, and how it is approved."""
+class Cap(Frozen):
+    """What one environment's gateway carries at most, for all callers together; nothing further in replaces it."""
 
-    name: Name
-    title: Title
-    summary: Text = ""
-    limits: tuple[Window, ...] = ()
-    approval: Literal["automatic", "person"] = "automatic"
+    environment: Literal["test", "production"]
+    limits: tuple[Window, ...] = Field(min_length=1, max_length=6)
+
+    @property
+    def name(self) -> str:
+        """There is one for each environment."""
+        return self.environment
 
     @field_validator("limits")
     @classmethod
@@ -212,24 +215,11 @@ class Plan(Frozen):
         return limits
 
 
-class Product(Frozen):
-    """APIs packaged together, and the plans they are offered in."""
-
-    name: Name
-    title: Title
-    summary: Text = ""
-    apis: tuple[Name, ...] = ()
-    plans: tuple[Plan, ...] = ()
-
-    def plan(self, name: str) -> Plan | None:
-        """The plan so named, or None."""
-        return next((plan for plan in self.plans if plan.name == name), None)
-
-
 class Configuration(Frozen):
-    """All of it. `everywhere` holds the policies placed on every API."""
+    """All of it. `everywhere` holds the policies placed on every API, `caps` what each environment carries at most."""
 
     everywhere: tuple[AnyPolicy, ...] = ()
+    caps: tuple[Cap, ...] = ()
     backends: tuple[Backend, ...] = ()
     apis: tuple[Api, ...] = ()
     products: tuple[Product, ...] = ()
@@ -245,6 +235,10 @@ class Configuration(Frozen):
     def product(self, name: str) -> Product | None:
         """The product so named, or None."""
         return next((product for product in self.products if product.name == name), None)
+
+    def cap(self, environment: str) -> Cap | None:
+        """What an environment carries at most, or None for no bound."""
+        return next((cap for cap in self.caps if cap.environment == environment), None)
 
     def products_with(self, api: str) -> tuple[Product, ...]:
         """The products that package an API."""
@@ -286,6 +280,7 @@ def _named(path: str, names: list[str], what: str) -> list[Problem]:
 def check(configuration: Configuration) -> list[Problem]:
     """Everything in a configuration that does not fit together, each with the path to it."""
     found = _policies(("everywhere",), configuration.everywhere, everywhere=True)
+    found += _named("caps", [cap.environment for cap in configuration.caps], "caps")
     found += _named("backends", [backend.name for backend in configuration.backends], "backends")
     found += _named("apis", [api.name for api in configuration.apis], "APIs")
     found += _named("products", [product.name for product in configuration.products], "products")
@@ -327,7 +322,22 @@ def check(configuration: Configuration) -> list[Problem]:
             if plan.name in doubled:
                 message = f"{product.title} has two plans named {plan.name!r}; give each its own name"
                 found.append(Problem(path=("products", p, "plans", n, "name"), message=message))
+            for place, part in enumerate(plan.parts):
+                message = part_problem(configuration, product, part)
+                if message:
+                    found.append(Problem(path=("products", p, "plans", n, "parts", place), message=message))
     return found
+
+
+def part_problem(configuration: Configuration, product: Product, part: Part) -> str:
+    """What is wrong with a plan's part: an API that the product lacks, or an operation that no version has."""
+    if part.api not in product.apis:
+        known = ", ".join(product.apis) or "none yet"
+        return f"the plan sets a limit for {part.api!r}, which {product.title} does not package (it packages: {known})"
+    api = configuration.api(part.api)
+    if part.operation and api is not None and not any(version.operation(part.operation) for version in api.versions):
+        return f"{api.title} has no operation {part.operation!r}; write its method and path as on its page"
+    return ""
 
 
 def secrets_used(configuration: Configuration) -> dict[str, list[str]]:

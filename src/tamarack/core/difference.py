@@ -4,7 +4,8 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from tamarack.core.configuration import Api, Backend, Configuration, Operation, Plan, Product, Version
+from tamarack.core.configuration import Api, Backend, Configuration, Operation, Version
+from tamarack.core.plans import Plan, Product
 from tamarack.core.policies import AnyPolicy, kind_of
 
 What = Literal["added", "changed", "removed"]
@@ -25,6 +26,12 @@ def difference(before: Configuration, after: Configuration) -> list[Change]:
     changes = []
     for name, old_backend, new_backend in _pairs(before.backends, after.backends, lambda b: b.name):
         changes += _whole("backend " + name, old_backend, new_backend, _backend)
+    for name, old_cap, new_cap in _pairs(before.caps, after.caps, lambda cap: cap.environment):
+        if old_cap == new_cap:
+            continue
+        was, now = (_shown(cap.limits) if cap is not None else "none" for cap in (old_cap, new_cap))
+        what: What = "added" if old_cap is None else "removed" if new_cap is None else "changed"
+        changes.append(Change(what, f"cap of {name}", f"from {was} to {now}"))
     changes += _policies("Everywhere", "", before.everywhere, after.everywhere)
     for _, old_api, new_api in _pairs(before.apis, after.apis, lambda a: a.name):
         changes += _api(old_api, new_api)
@@ -177,6 +184,8 @@ def _product(old: Product | None, new: Product | None) -> list[Change]:
         elif now is None:
             changes.append(Change("removed", inside, "is removed"))
         else:
-            plan_words = {"title": "title", "summary": "summary", "limits": "limits", "approval": "approval"}
+            plan_words = {
+                field: field.replace("_", " ") for field in type(now).model_fields if field not in ("name", "parts")
+            } | {"parts": "limits of single APIs"}
             changes += _fields(inside, "", was, now, plan_words)
     return changes

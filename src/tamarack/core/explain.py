@@ -2,9 +2,10 @@
 
 from dataclasses import dataclass
 
-from tamarack.core.configuration import Api, Backend, Configuration, Operation, Plan, Version
+from tamarack.core.configuration import Api, Backend, Configuration, Operation, Version
 from tamarack.core.effective import Placement, held, in_force, is_closed, is_open
 from tamarack.core.limits.window import in_words
+from tamarack.core.plans import Plan
 from tamarack.core.policies import kind_of
 from tamarack.core.stages import Stage
 

@@ -12,11 +12,14 @@ from typing import NamedTuple
 from tamarack.core.browser import BrowserRule, requested_headers
 from tamarack.core.call import Call, Caller, Header
 from tamarack.core.directory import Directory
-from tamarack.core.limits.store import CounterStore, Limiter
+from tamarack.core.limits.store import CounterStore, Limiter, Taken
+from tamarack.core.limits.window import Window
 from tamarack.core.material import Material
-from tamarack.core.metering import Meter
+from tamarack.core.metering import Meter, PlanMeter, QuotaLog, QuotaMeter
+from tamarack.core.plans import part_for
 from tamarack.core.policies import kind_of
 from tamarack.core.policies.kind import Compiled, Identify, Step, Surroundings
+from tamarack.core.policies.limit_fields import standard
 from tamarack.core.policies.referring_site import site_called_from
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.routing import Router
@@ -66,6 +69,8 @@ class CompiledOperation:
         "base_path",
         "body_limit",
         "browser",
+        "costing",
+        "limit_fields",
         "meter",
         "name",
         "named",
@@ -88,6 +93,8 @@ class CompiledOperation:
         secret: frozenset[str] = frozenset(),
         wants_form: bool = False,
         meter: Meter | None = None,
+        costing: Meter | None = None,
+        limit_fields: Callable[[Taken], bytes] = standard,
     ) -> None:
         self.api = api
         self.version = version
@@ -96,7 +103,12 @@ class CompiledOperation:
         self.named = named
         self.steps = tuple(one.step for one in named if meter is None or one.stage is not Stage.METER)
         self.meter = meter
-        """Set where limits are counted elsewhere: then no step counts, and the node asks there after the steps."""
+        """Set where limits are counted elsewhere, or calls may have to wait: then no step counts, and the node asks
+        after the steps."""
+        self.costing = costing
+        """Set where the answer says how many calls one counts as."""
+        self.limit_fields = limit_fields
+        """Writes the fields that tell what is left."""
         self.body_limit = body_limit
         self.base_path = base_path
         """What comes off a call's path before the rest is put behind the target's own."""
@@ -107,20 +119,40 @@ class CompiledOperation:
 
 
 class Plans:
-    """The plans' limiters, by product and plan."""
+    """What the plans set, ready to count: their rates by operation, and their quotas."""
 
     def __init__(self, snapshot: Snapshot, counters: CounterStore) -> None:
+        self._plans = {f"{plan.product}/{plan.plan}": plan for plan in snapshot.plans}
+        self._products = snapshot.products
+        self._counters = counters
         self._limiters: dict[str, Limiter] = {}
-        for plan in snapshot.plans:
-            if plan.limits:
-                key = f"{plan.product}/{plan.plan}"
-                limiter = Limiter(f"plan/{key}", plan.plan, plan.limits, reason="over-plan")
-                counters.bind(limiter)
-                self._limiters[key] = limiter
+        self._quotas = {
+            # A quota counts for the product, so that changing the plan does not begin it anew.
+            key: QuotaMeter(plan.quota, f"@quota/{plan.product}", plan.plan, counters)
+            for key, plan in self._plans.items()
+            if plan.quota is not None
+        }
 
-    def limiter(self, plan: str) -> Limiter | None:
-        """The limiter of `product/plan`, or None where the plan sets no limit."""
-        return self._limiters.get(plan)
+    def meters(self, api: str, operation: str) -> dict[str, PlanMeter]:
+        """What each plan sets for an operation, by `product/plan`."""
+        found = {}
+        for key, plan in self._plans.items():
+            if api not in self._products.get(plan.product, ()):
+                continue
+            part = part_for(plan.parts, api, operation)
+            limits = part.limits if part is not None else plan.limits
+            id = f"@plan/{key}" if part is None else f"@plan/{key}/{part.place}"
+            limiter = self._limiter(id, plan.plan, limits) if limits else None
+            if limiter is not None or key in self._quotas:
+                found[key] = PlanMeter(limiter, self._quotas.get(key))
+        return found
+
+    def _limiter(self, id: str, name: str, limits: tuple[Window, ...]) -> Limiter:
+        made = self._limiters.get(id)
+        if made is None:
+            made = self._limiters[id] = Limiter(id, name, limits, reason="over-plan")
+            self._counters.bind(made)
+        return made
 
 
 @dataclass(slots=True)
@@ -133,6 +165,8 @@ class _Workshop:
     plans: Plans
     environment: str
     shared: bool = False
+    cap: Limiter | None = None
+    log: QuotaLog | None = None
     made: dict[tuple[PlacedPolicy, str], Compiled] = field(default_factory=dict)
 
     def compile(self, placed: PlacedPolicy, version: SnapshotVersion) -> Compiled:
@@ -140,7 +174,9 @@ class _Workshop:
         found = self.made.get(key)
         if found is None:
             realm = version.title.replace("\\", "").replace('"', "'")
-            surroundings = Surroundings(self.directory, self.material, self.environment, placed.placement, realm)
+            surroundings = Surroundings(
+                self.directory, self.material, self.environment, placed.placement, realm, self.counters
+            )
             found = self.made[key] = kind_of(placed.policy).compile(placed.policy, surroundings)
             if found.limiter is not None:
                 self.counters.bind(found.limiter)
@@ -148,14 +184,25 @@ class _Workshop:
 
 
 def compile_router(
-    snapshot: Snapshot, directory: Directory, counters: CounterStore, material: Material, shared: bool = False
+    snapshot: Snapshot,
+    directory: Directory,
+    counters: CounterStore,
+    material: Material,
+    shared: bool = False,
+    log: QuotaLog | None = None,
 ) -> Router[CompiledOperation]:
     """Every operation of a snapshot, ready to be found by method and path.
 
-    `shared`: limits are counted by a store that all nodes share, which is asked after the steps.
+    `shared`: limits are counted by a store that all nodes share, which is asked after the steps. `log` takes note
+    of what counted against quotas.
     """
     router: Router[CompiledOperation] = Router()
-    shop = _Workshop(directory, material, counters, Plans(snapshot, counters), snapshot.environment, shared)
+    cap = None
+    if snapshot.cap:
+        cap = Limiter("@cap", "platform", snapshot.cap, reason="over-capacity")
+        counters.bind(cap)
+    plans = Plans(snapshot, counters)
+    shop = _Workshop(directory, material, counters, plans, snapshot.environment, shared, cap, log)
     for version in sorted(snapshot.versions, key=lambda version: -len(version.base_path)):
         for operation in version.operations:
             compiled = _compile(version, operation, shop)
@@ -238,13 +285,13 @@ def _compile(version: SnapshotVersion, operation: SnapshotOperation, shop: _Work
         named += [_named(Stage.PERMIT, *pair) for pair in by_stage[Stage.PERMIT] if pair[1].step is not None]
     metered = by_stage[Stage.METER]
     meter: Meter | None = None
-    if (metered or not is_open) and version.state != "retired":
-        pairs = [(way.limiter, way.key) for _, way in metered if way.limiter is not None and way.key is not None]
-        cost = max((way.cost for _, way in metered), default=0) or 1
-        meter = Meter(pairs, shop.plans.limiter, cost)
+    name = f"{operation.method} {operation.path}"
+    apart = False
+    if (metered or not is_open or shop.cap is not None) and version.state != "retired":
+        meter = _meter(version.api, name, metered, is_open, shop)
+        apart = shop.shared or bool(meter.smooth)
         parts = tuple(_part(placed, way) for placed, way in metered)
         named.append(NamedStep(Stage.METER, _count(meter, shop.counters), parts))
-    name = f"{operation.method} {operation.path}"
     return CompiledOperation(
         version.api,
         version.version,
@@ -256,8 +303,24 @@ def _compile(version: SnapshotVersion, operation: SnapshotOperation, shop: _Work
         browser,
         frozenset(secret),
         wants_form,
-        meter if shop.shared else None,
+        meter if apart else None,
+        meter if meter is not None and meter.cost_of is not None else None,
+        next((way.limit_fields for _, way in metered if way.limit_fields is not None), standard),
     )
+
+
+def _meter(
+    api: str, name: str, metered: Sequence[tuple[PlacedPolicy, Compiled]], is_open: bool, shop: _Workshop
+) -> Meter:
+    pairs = [(way.limiter, way.key) for _, way in metered if way.limiter is not None and way.key is not None]
+    if shop.cap is not None:
+        pairs.append((shop.cap, lambda call: ""))
+    quotas = [(way.quota, way.key) for _, way in metered if way.quota is not None and way.key is not None]
+    plans = {} if is_open else shop.plans.meters(api, name)
+    cost = max((way.cost for _, way in metered), default=0) or 1
+    cost_of = next((way.cost_of for _, way in metered if way.cost_of is not None), None)
+    log = shop.log if quotas or any(plan.quota is not None for plan in plans.values()) else None
+    return Meter(pairs, plans, cost, quotas, cost_of, log)
 
 
 def _part(placed: PlacedPolicy, compiled: Compiled) -> Part:
@@ -385,7 +448,7 @@ def _count(meter: Meter, counters: CounterStore) -> Step:
 
     def step(call: Call) -> Refusal | None:
         asked = meter.asked(call)
-        return meter.settle(call, take(asked, call.now, cost)) if asked else None
+        return meter.settle(call, asked, take(asked, call.now, cost)) if asked else None
 
     return step
 

@@ -244,6 +244,13 @@ _TABLE = (
         "Wait for the time in Retry-After, or change to a plan that allows more.",
     ),
     Reason(
+        "over-quota",
+        429,
+        "The quota is used up",
+        "The calls of this day, week or month are used up; Retry-After says when the next begins.",
+        "Wait for the next period, change to a plan with a larger quota, or ask for an extension.",
+    ),
+    Reason(
         "head-too-large",
         431,
         "The request's head is too large",
@@ -272,6 +279,14 @@ _TABLE = (
         "The gateway has nothing to serve yet",
         "No configuration has been rolled out to this environment.",
         "Roll out to this environment from the console.",
+        by="platform",
+    ),
+    Reason(
+        "over-capacity",
+        503,
+        "The platform is at its limit",
+        "The gateway carries as many calls as it may at the moment; Retry-After says when to call again.",
+        "Raise the platform's cap under Limits, or find out who calls so much; this caller may not be at fault.",
         by="platform",
     ),
     Reason(

@@ -8,8 +8,10 @@ from typing import Literal
 from tamarack.core.backend_sign_in import SignInKind
 from tamarack.core.configuration import Configuration, State
 from tamarack.core.effective import held, in_force
+from tamarack.core.limits.quota import Quota
 from tamarack.core.limits.window import Window
 from tamarack.core.model import Frozen
+from tamarack.core.plans import PlanPart
 from tamarack.core.policies import AnyPolicy
 from tamarack.core.stages import Stage
 
@@ -68,6 +70,8 @@ class SnapshotPlan(Frozen):
     plan: str
     title: str
     limits: tuple[Window, ...] = ()
+    parts: tuple[PlanPart, ...] = ()
+    quota: Quota | None = None
 
 
 class Snapshot(Frozen):
@@ -80,6 +84,8 @@ class Snapshot(Frozen):
     plans: tuple[SnapshotPlan, ...] = ()
     products: dict[str, tuple[str, ...]] = {}
     """Which APIs each product packages."""
+    cap: tuple[Window, ...] = ()
+    """What the environment carries at most."""
 
 
 def compile_snapshot(configuration: Configuration, environment: str) -> Snapshot:
@@ -135,9 +141,17 @@ def compile_snapshot(configuration: Configuration, environment: str) -> Snapshot
             if backend.targets_in(environment)
         ),
         plans=tuple(
-            SnapshotPlan(product=product.name, plan=plan.name, title=plan.title, limits=plan.limits)
+            SnapshotPlan(
+                product=product.name,
+                plan=plan.name,
+                title=plan.title,
+                limits=plan.limits,
+                parts=plan.parts,
+                quota=plan.quota,
+            )
             for product in configuration.products
             for plan in product.plans
         ),
         products={product.name: product.apis for product in configuration.products},
+        cap=cap.limits if (cap := configuration.cap(environment)) is not None else (),
     )

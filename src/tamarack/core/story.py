@@ -27,6 +27,8 @@ class Recorded(Protocol):
     target: str
     total_us: int
     backend_us: int
+    held_us: int
+    mark: str
 
 
 def story(call: Recorded, trace: dict[str, Any] | None = None) -> list[str]:
@@ -40,6 +42,10 @@ def story(call: Recorded, trace: dict[str, Any] | None = None) -> list[str]:
         sentences.append(f"The call was sent from the bench by {trace['by']}.")
     if call.operation:
         sentences.append(f"It asked for `{call.operation}` of {call.api} {call.version}.")
+    if call.held_us:
+        sentences.append(f"It was held for {call.held_us / 1000:.0f} ms, until its turn came under a limit.")
+    if call.mark:
+        sentences.append(f"It was let through beyond its quota, and marked (`{call.mark}`).")
     reason = REASONS.get(call.reason)
     if reason is not None:
         decided = next((one for one in (trace or {}).get("entries", []) if one["verdict"] == "refused"), None)
@@ -59,6 +65,6 @@ def story(call: Recorded, trace: dict[str, Any] | None = None) -> list[str]:
         if call.status != GONE:
             sentences.append(
                 f"The backend answered {call.status} after {call.backend_us / 1000:.1f} ms; the gateway itself took"
-                f" {max(0, call.total_us - call.backend_us) / 1000:.2f} ms."
+                f" {max(0, call.total_us - call.backend_us - call.held_us) / 1000:.2f} ms."
             )
     return sentences

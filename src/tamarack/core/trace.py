@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, fields
 from typing import Any
 
 from tamarack.core.call import Call, Caller, Header
+from tamarack.core.limits.store import Limiter
 from tamarack.core.pipeline import NamedStep, Part
 from tamarack.core.policies.places import name_of
 from tamarack.core.refusals import Refusal
@@ -214,19 +215,40 @@ def _meter_entries(named: NamedStep, call: Call, refusal: Refusal | None, read: 
     made = []
     for part, pairs in zip(named.parts, read, strict=True):
         entry = Entry(named.stage.value, part.title, "passed", part.name, part.placement, reads=pairs)
-        if taken is not None and part.limiter is taken.limiter:
+        if taken is not None and _is(part, taken.limiter):
             entry.us = us
             if refusal is not None:
                 entry.verdict, entry.text = "refused", f"{refusal.note}; more in {taken.reset} s"
             else:
                 entry.text = f"{taken.left} left of {taken.window}, the tightest"
         made.append(entry)
-    if taken is not None and not any(part.limiter is taken.limiter for part in named.parts):
+    if call.held_us:
+        verdict = "refused" if refusal is not None else "passed"
+        text = f"held {call.held_us / 1000:.0f} ms until its turn came under ‘{call.held_by}’"
+        made.append(Entry(named.stage.value, "Held", verdict, "", "built in", text, us=call.held_us))
+    if taken is not None and taken.over is not None:
+        text = f"{taken.over.windows[0]} used up; let through and marked"
+        made.append(Entry(named.stage.value, "Soft quota", "passed", taken.over.name, "quota", text))
+    if taken is not None and not any(_is(part, taken.limiter) for part in named.parts):
         text = f"{refusal.note}; more in {taken.reset} s" if refusal else f"{taken.left} left of {taken.window}"
         verdict = "refused" if refusal is not None else "passed"
-        title = f"{taken.limiter.name.capitalize()} plan"
-        made.append(Entry(named.stage.value, title, verdict, taken.limiter.name, "plan", text, us=us))
+        title, placement = _where(taken.limiter)
+        made.append(Entry(named.stage.value, title, verdict, taken.limiter.name, placement, text, us=us))
     return made
+
+
+def _is(part: Part, limiter: Limiter) -> bool:
+    """Whether a limit is a policy's own; a quota makes one for each of its stretches."""
+    return part.limiter is limiter or (limiter.is_quota and limiter.id == f"{part.placement}/{part.name}")
+
+
+def _where(limiter: Limiter) -> tuple[str, str]:
+    """What a limit is called that is no policy, and where it stands."""
+    layer = limiter.id.partition("/")[0]
+    if layer == "@cap":
+        return "Platform cap", "platform"
+    name = limiter.name.capitalize()
+    return (f"Quota of {name}", "plan") if layer == "@quota" else (f"{name} plan", "plan")
 
 
 _FIELDS = tuple(one.name for one in fields(Entry))

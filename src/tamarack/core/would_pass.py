@@ -16,7 +16,7 @@ from tamarack.core.pipeline import CompiledOperation, compile_router
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.routing import BadPath
 from tamarack.core.snapshot import compile_snapshot
-from tamarack.core.trace import Entry, Vouched, run_traced
+from tamarack.core.trace import Entry, Vouched, metered, run_traced
 
 FeedItems = Iterable[tuple[str, str, dict[str, Any] | None]]
 
@@ -53,7 +53,8 @@ def would_pass(
     for kind, key, body in feed:
         directory.apply(kind, key, body)
     material = Material(environment, nothing_sealed)
-    router = compile_router(snapshot, directory, MemoryCounters(), material)
+    counters = MemoryCounters()
+    router = compile_router(snapshot, directory, counters, material)
     try:
         found = router.find(method, path)
     except BadPath:
@@ -64,4 +65,9 @@ def would_pass(
     vouched = Vouched(caller, claims) if caller is not None else None
     call = Call(method, path, b"", list(headers or ()), address, now, found)
     refusal, entries = run_traced(call, clock_ns, vouched)
+    meter = found.meter
+    if refusal is None and meter is not None:  # a call that may have to wait is metered after the steps
+        asked = meter.asked(call)
+        refusal = meter.settle(call, asked, counters.take(asked, now, meter.cost)) if asked else None
+        entries += metered(call, refusal, 0.0)
     return Outcome(refusal, entries)

@@ -2,10 +2,14 @@
 
 HARBOUR_OFFICE = 4
 VISITOR_SCREEN = 5
+MAIL_BOX = 6
+MAIL_SERVER = 7
+"""The port where the mail box takes mail (SMTP); its page is at the one before."""
 OWN_PAGES = (
     ("Harbour office", HARBOUR_OFFICE, "tokens for Berths"),
     ("Visitor screen", VISITOR_SCREEN, "a page on another origin that calls Sailings"),
+    ("Mail box", MAIL_BOX, "all mail that was sent"),
 )
 """Stand-ins with a page for people: title, place, words."""
-PLACES = 6
+PLACES = 8
 """Ports that the stand-ins take."""

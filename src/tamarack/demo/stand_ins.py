@@ -18,8 +18,11 @@ from urllib.parse import parse_qs
 
 import orjson
 import uvicorn
+from aiosmtpd.controller import Controller
 
 from tamarack.demo.harbour_office import HarbourOffice
+from tamarack.demo.mail_box import MailBox
+from tamarack.demo.places import MAIL_SERVER
 from tamarack.demo.timetable import sailings
 from tamarack.demo.visitor_screen import VisitorScreen
 from tamarack.demo.world import PORTS, VESSELS
@@ -236,6 +239,10 @@ async def serve(settings: Settings) -> None:
     ]
     applications.append(HarbourOffice(demo_secret(home, "harbour-office") or "not-seeded", gateway))
     applications.append(VisitorScreen(gateway, home / "demo" / "visitor-screen.production.key"))
+    box = MailBox()
+    applications.append(box)
+    mail_server = Controller(box, hostname="127.0.0.1", port=settings.stand_in_port(MAIL_SERVER))
+    mail_server.start()
     servers = [
         _Server(
             uvicorn.Config(app, host="127.0.0.1", port=settings.stand_in_port(place), lifespan="off", log_level="error")
@@ -251,3 +258,4 @@ async def serve(settings: Settings) -> None:
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, stop)
     await asyncio.gather(*(server.serve() for server in servers))
+    mail_server.stop()

@@ -17,17 +17,23 @@ from typing import Any
 from tamarack.core.backend_sign_in import sign_in_field
 from tamarack.core.call import Call, Header
 from tamarack.core.directory import Directory
+from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import CounterStore
 from tamarack.core.material import Material, nothing_sealed
+from tamarack.core.metering import QuotaLog
+from tamarack.core.node_request import HEADER as NODE_HEADER
+from tamarack.core.node_request import PATH as NODE_PATH
+from tamarack.core.node_request import read_request
 from tamarack.core.pipeline import CompiledOperation, answer_preflight, compile_router, is_preflight, run
 from tamarack.core.policies.places import FORM
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.routing import BadPath
 from tamarack.core.snapshot import Snapshot
-from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH
-from tamarack.gateway.counters.shared import SharedMetering
+from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH, OVER_QUOTA
 from tamarack.gateway.forwarding import Network, answer_fields, caller_address, request_head
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
+from tamarack.gateway.metering import Metering
+from tamarack.gateway.node_requests import answer_request
 from tamarack.gateway.problem import CALL_ID, STATUS_LINES, Problems
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.tracer import Tracer, Tracing
@@ -83,10 +89,11 @@ class Serving:
         counters: CounterStore,
         material: Material,
         shared: bool = False,
+        log: QuotaLog | None = None,
     ) -> None:
         self.number = number
         self.environment = snapshot.environment
-        self.router = compile_router(snapshot, directory, counters, material, shared)
+        self.router = compile_router(snapshot, directory, counters, material, shared, log)
         self.sign_in: dict[str, Callable[[], Header | None]] = {
             backend.name: sign_in_field(backend.sign_in, backend.sign_in_name, material.secret(backend.sign_in_secret))
             for backend in snapshot.backends
@@ -115,9 +122,9 @@ class Gateway:
         material: Material | None = None,
         tracer: Tracer | None = None,
         key_sets: KeySetWaiter | None = None,
-        metering: SharedMetering | None = None,
+        metering: Metering | None = None,
     ) -> None:
-        self.metering = metering
+        self.metering = metering if metering is not None else Metering(MemoryCounters())
         self.material = material if material is not None else Material(environment, nothing_sealed)
         self.tracing = self.material.tracing
         self.tracer = tracer
@@ -232,12 +239,19 @@ class Gateway:
                             call = Call(method, path, query, headers, address, now, found, length)
                             call.form = posted
                             refusal = run(call) if trace is None else trace.run(call)
-                    if found.meter is not None and refusal is None and failed is None and self.metering is not None:
+                    if found.meter is not None and refusal is None and failed is None:
                         counting = perf_counter_ns()
-                        refusal = await self.metering.decide(found.meter, call)
+                        cycle.waiting = bool(found.meter.smooth)  # a caller that goes away frees its place
+                        try:
+                            refusal = await self.metering.decide(found.meter, call)
+                        except asyncio.CancelledError:
+                            failed = CallerGone()
+                        cycle.waiting = False
                         if trace is not None:
                             trace.metered(call, refusal, (perf_counter_ns() - counting) / 1000)
                 elif found is None:
+                    if path == NODE_PATH and await self._answered_console(cycle, headers, now):
+                        return
                     refusal = _UNKNOWN_PATH
                 else:
                     allow = ", ".join(sorted(found)).encode()  # type: ignore[arg-type]
@@ -277,6 +291,11 @@ class Gateway:
                 fields, has_length = answer_fields(answer.headers)
                 fields = STATUS_LINES[status] + fields + self._own_fields(call, call_id)
                 whole = answer.whole()
+                costing = call.operation.costing
+                if costing is not None and costing.cost_of is not None:
+                    more = costing.cost_of(answer.headers, whole) - costing.cost
+                    if more > 0:
+                        self.metering.charge(costing, call, more)
                 if whole is not None and not cycle.flow.write_paused:
                     sent = len(whole)
                     if not has_length and method != "HEAD" and status not in _NO_BODY:
@@ -318,6 +337,20 @@ class Gateway:
             call_id, now, total_us, backend_us, serving, call, method, path, status, reason, taken, sent,
             address, agent, label,
         )  # fmt: skip
+
+    async def _answered_console(self, cycle: Any, headers: list[Header], now: float) -> bool:
+        """Answer what the console asks of the node itself; False where it is not the console that asks."""
+        if self.tracer is None:
+            return False
+        value = next((value for name, value in headers if name == NODE_HEADER), b"")
+        request = read_request(value, self.tracer.key, self.environment, now)
+        if request is None:
+            return False
+        body = await answer_request(self.metering, request, now)
+        cycle.respond(
+            b"%bcontent-type: application/json\r\ncontent-length: %d\r\n" % (STATUS_LINES[200], len(body)), body
+        )
+        return True
 
     def _preflight(
         self,
@@ -377,12 +410,7 @@ class Gateway:
         taken = call.taken
         if taken is None:
             return b"tamarack-call-id: %b\r\n%b" % (call_id.encode(), call.fields)
-        return b"tamarack-call-id: %b\r\nratelimit-policy: %b\r\nratelimit: %b\r\n%b" % (
-            call_id.encode(),
-            taken.limiter.policy_field,
-            taken.limit_field,
-            call.fields,
-        )
+        return b"tamarack-call-id: %b\r\n%b%b" % (call_id.encode(), call.operation.limit_fields(taken), call.fields)
 
     def _refuse(
         self,
@@ -424,8 +452,12 @@ class Gateway:
         agent: bytes,
         label: str,
     ) -> None:
-        api = version = operation = organization = application = subscription = plan = credential = ""
+        api = version = operation = organization = application = subscription = plan = credential = mark = ""
+        held_us = 0
         if call is not None:
+            held_us = call.held_us
+            if call.taken is not None and call.taken.over is not None:
+                mark = OVER_QUOTA
             carried = call.operation
             api, version, operation = carried.api, carried.version, carried.name
             caller = call.caller
@@ -461,6 +493,8 @@ class Gateway:
                 address,
                 agent[:LONGEST_AGENT].decode("latin-1"),
                 label,
+                held_us,
+                mark,
             )
         )
 

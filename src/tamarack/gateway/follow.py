@@ -23,6 +23,7 @@ from tamarack.core.sealing import NotSealedHere
 from tamarack.core.snapshot import Snapshot
 from tamarack.gateway.carry import Gateway, Serving
 from tamarack.gateway.kept import FeedEntry, KeptState
+from tamarack.gateway.quota_use import QuotaUse
 
 CHANNEL = "tamarack"
 KEY_SETS = "tamarack_key_sets"
@@ -47,7 +48,9 @@ class Follower:
         database: str,
         address: str,
         log: Log,
+        used: QuotaUse | None = None,
     ) -> None:
+        self._used = used
         self._gateway = gateway
         self._directory = directory
         self._material = material
@@ -89,8 +92,8 @@ class Follower:
     def _take_up(self, number: int, raw: dict[str, object]) -> bool:
         try:
             snapshot = Snapshot.model_validate(raw)
-            shared = self._gateway.metering is not None
-            serving = Serving(number, snapshot, self._directory, self._counters, self._material, shared)
+            shared = self._gateway.metering.shared is not None
+            serving = Serving(number, snapshot, self._directory, self._counters, self._material, shared, self._used)
         except (ValidationError, ValueError) as error:
             self._unreadable = number
             self._problem = f"rollout {number} cannot be read: {str(error).partition(chr(10))[0]}"
@@ -178,11 +181,15 @@ class Follower:
         return True  # also where it could not be read: that is reported
 
     async def _report(self, connection: AsyncConnection) -> None:
+        metering = self._gateway.metering
         await connection.execute(
-            "INSERT INTO node (name, environment, address, rollout, taken_up_at, feed, started_at, seen_at, problem)"
-            " VALUES (%(name)s, %(environment)s, %(address)s, %(rollout)s, now(), %(feed)s, now(), now(), %(problem)s)"
+            "INSERT INTO node (name, environment, address, rollout, taken_up_at, feed, started_at, seen_at, problem,"
+            " counting, switched, without)"
+            " VALUES (%(name)s, %(environment)s, %(address)s, %(rollout)s, now(), %(feed)s, now(), now(), %(problem)s,"
+            " %(counting)s, %(switched)s, %(without)s)"
             " ON CONFLICT (name) DO UPDATE SET environment = excluded.environment, address = excluded.address,"
             " taken_up_at = CASE WHEN node.rollout = excluded.rollout THEN node.taken_up_at ELSE now() END,"
+            " counting = excluded.counting, switched = excluded.switched, without = excluded.without,"
             " rollout = excluded.rollout, feed = excluded.feed, seen_at = now(), problem = excluded.problem,"
             " started_at = CASE WHEN %(first)s THEN now() ELSE node.started_at END",
             {
@@ -192,6 +199,9 @@ class Follower:
                 "rollout": self._number,
                 "feed": self._seq,
                 "problem": self._problem,
+                "counting": metering.counting,
+                "switched": metering.shared.switched if metering.shared is not None else 0,
+                "without": metering.shared.without if metering.shared is not None else 0,
                 "first": self._reported == 0.0,
             },
         )

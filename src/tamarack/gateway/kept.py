@@ -5,6 +5,8 @@ from typing import Any, NamedTuple
 
 import orjson
 
+from tamarack.gateway.quota_use import Row
+
 
 class FeedEntry(NamedTuple):
     """One item of the feed; see `store.feed`."""
@@ -22,6 +24,7 @@ class KeptState:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         self._snapshot = folder / "snapshot.json"
         self._log = folder / "callers.jsonl"
+        self._quotas = folder / "quotas.jsonl"
 
     def snapshot(self) -> tuple[int, dict[str, Any]] | None:
         """The last rollout taken up: its number and snapshot; None where there is none to be read."""
@@ -56,6 +59,33 @@ class KeptState:
         """Add what came by the feed."""
         with self._log.open("ab") as log:
             log.write(b"".join(orjson.dumps(tuple(entry)) + b"\n" for entry in entries))
+
+    def quotas(self, now: float) -> list[Row]:
+        """What was counted against quotas whose stretches are running. The log is put in order."""
+        together: dict[tuple[str, str, int], Row] = {}
+        try:
+            lines = self._quotas.read_bytes().splitlines()
+        except OSError:
+            return []
+        for line in lines:
+            try:
+                environment, id, key, start, end, limit, many = orjson.loads(line)
+            except (ValueError, TypeError):
+                break
+            if end > now:
+                known = together.get((id, key, start))
+                together[id, key, start] = (environment, id, key, start, end, limit, many + (known[6] if known else 0))
+        rows = list(together.values())
+        _replace(self._quotas, b"".join(orjson.dumps(row) + b"\n" for row in rows))
+        return rows
+
+    def keep_quotas(self, rows: list[Row]) -> None:
+        """Add what was counted since the last batch. A full disk must not stop a node."""
+        try:
+            with self._quotas.open("ab") as log:
+                log.write(b"".join(orjson.dumps(row) + b"\n" for row in rows))
+        except OSError:
+            return
 
     def forget_feed(self) -> None:
         """Drop the log: the feed starts over."""

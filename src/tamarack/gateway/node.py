@@ -14,13 +14,15 @@ from tamarack.core.material import Material
 from tamarack.core.sealing import unseal
 from tamarack.gateway.carry import Gateway
 from tamarack.gateway.counters.redis_counters import RedisCounters
-from tamarack.gateway.counters.shared import SharedMetering
+from tamarack.gateway.counters.shared import SharedCounting
 from tamarack.gateway.follow import Follower, ask_for_key_set
 from tamarack.gateway.forwarding import networks
 from tamarack.gateway.kept import KeptState
 from tamarack.gateway.key_sets import KeySetWaiter
+from tamarack.gateway.metering import Metering
 from tamarack.gateway.problem import Problems
 from tamarack.gateway.protocol import StrictProtocol
+from tamarack.gateway.quota_use import QuotaUse
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.pool import PooledUpstream
@@ -73,14 +75,19 @@ def server_config(gateway: Gateway, settings: Settings, host: str, port: int) ->
 async def serve(settings: Settings, name: str, environment: str, port: int, host: str = "127.0.0.1") -> None:
     """Run a node until it is told to stop."""
     home = settings.node_home(name)
-    recorder = Recorder(home / "spool", settings.spool_limit_mb * 1_000_000, settings.record_every_ms / 1000)
+    kept = KeptState(home)
+    used = QuotaUse(environment, None if settings.redis else kept.keep_quotas)
+    recorder = Recorder(home / "spool", settings.spool_limit_mb * 1_000_000, settings.record_every_ms / 1000, used)
     upstream = PooledUpstream()
     directory = CallerDirectory(settings.keys.raw("pepper"), environment)
     sealing_key = settings.keys.raw("secrets")
     material = Material(environment, lambda sealed, about: unseal(sealed, sealing_key, about))
     counters = MemoryCounters()
-    shared = RedisCounters(settings.redis, environment, STORE_WITHIN_S) if settings.redis else None
-    metering = SharedMetering(shared, counters, log) if shared is not None else None
+    if not settings.redis:
+        for _, id, key, start, _, _, many in kept.quotas(time.time()):
+            counters.restore(id, key, start, many)
+    redis = RedisCounters(settings.redis, environment, STORE_WITHIN_S) if settings.redis else None
+    shared = SharedCounting(redis, counters, log) if redis is not None else None
     gateway = Gateway(
         name,
         environment,
@@ -91,17 +98,18 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         material,
         Tracer(material, directory, environment, settings.keys.raw("bench"), recorder.add_trace),
         KeySetWaiter(material, lambda url: ask_for_key_set(settings.database, url)),
-        metering,
+        Metering(counters, shared),
     )
     follower = Follower(
         gateway,
         directory,
         material,
         counters,
-        KeptState(home),
+        kept,
         settings.database,
         f"http://{host}:{port}",
         log,
+        used,
     )
     follower.start_from_disk()
     server = uvicorn.Server(server_config(gateway, settings, host, port))
@@ -113,8 +121,8 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
 
     settle_memory()
     tasks = [asyncio.create_task(follower.run()), asyncio.create_task(recorder.run())]
-    if metering is not None:
-        tasks.append(asyncio.create_task(metering.run()))
+    if shared is not None:
+        tasks.append(asyncio.create_task(shared.run()))
     for task in tasks:
         task.add_done_callback(ended)
     try:
@@ -124,7 +132,7 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
         await upstream.close()
-        if shared is not None:
-            await shared.close()
+        if redis is not None:
+            await redis.close()
         recorder.flush()
         log("stopped")

@@ -14,6 +14,8 @@ from typing import Any
 
 import orjson
 
+from tamarack.gateway.quota_use import QuotaUse
+
 TRACE_LIMIT = 500
 """Traces kept of one batch."""
 LIST_LIMIT = 200_000
@@ -23,14 +25,16 @@ LIST_LIMIT = 200_000
 class Recorder:
     """Takes records as tuples in the order of `core.traffic.record.FIELDS`."""
 
-    def __init__(self, spool: Path, limit_bytes: int, every_s: float) -> None:
+    def __init__(self, spool: Path, limit_bytes: int, every_s: float, quotas: QuotaUse | None = None) -> None:
         self._spool = spool
         self._limit = limit_bytes
         self._every = every_s
         self._records: list[tuple[Any, ...]] = []
         self.add = self._records.append
         self._traces: list[dict[str, Any]] = []
+        self.quotas = quotas
         self.dropped = 0
+        self.dropped_quotas = 0
         self._session = f"{int(time.time() * 1000):x}{secrets.token_hex(4)}"
         self._batch = 0
         spool.mkdir(parents=True, exist_ok=True)
@@ -52,6 +56,9 @@ class Recorder:
     def flush(self) -> None:
         """Write what there is as one batch. Never raises: recording must not stop a node."""
         self._flush_traces()
+        used = self.quotas.take() if self.quotas is not None else []
+        if used and not self._write("quotas", used):
+            self.dropped_quotas += sum(row[-1] for row in used)
         records = self._records
         if not records:
             return

@@ -49,7 +49,8 @@ class Tracer:
         self._tracing = material.tracing
         self._directory = directory
         self._environment = environment
-        self._key = key
+        self.key = key
+        """What the console seals its tickets and requests with."""
         self._keep = keep
         self._nonces: OrderedDict[str, float] = OrderedDict()
         self._draw = random.Random()  # noqa: S311 - chooses which calls are traced
@@ -67,7 +68,7 @@ class Tracer:
         return Tracing(None, None, tracing.share > 0 and self._draw.random() < tracing.share)
 
     def _ticket(self, value: bytes, now: float) -> Ticket | None:
-        ticket = read_ticket(value, self._key, self._environment, now)
+        ticket = read_ticket(value, self.key, self._environment, now)
         if ticket is None or ticket.nonce in self._nonces:
             return None
         self._nonces[ticket.nonce] = now

@@ -6,11 +6,11 @@ from typing import Any
 
 from flask import Blueprint, abort, request
 
-from tamarack.core.configuration import Plan
 from tamarack.core.credential_examples import KEY_PLACE
 from tamarack.core.credentials import KIND_TITLES
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.examples import as_curl, as_javascript, as_python
+from tamarack.core.plans import Plan
 from tamarack.portal.page import (
     acting,
     back_to,

@@ -1,4 +1,4 @@
-"""A private Redis on loopback, from Debian's package: counters that all nodes share. It keeps nothing on disk."""
+"""A private Redis on loopback, from Debian's package: counters that all nodes share. It writes to disk every second."""
 
 import shutil
 from pathlib import Path
@@ -20,7 +20,9 @@ def redis_command(home: Path, port: int, password: str) -> list[str]:
         "port": str(port),
         "requirepass": password,
         "save": '""',
-        "appendonly": "no",
+        "appendonly": "yes",  # quotas outlast a restart; at most the last second of counting is lost
+        "appendfsync": "everysec",
+        "auto-aof-rewrite-min-size": "16mb",
         "maxmemory": "256mb",
         "maxmemory-policy": "volatile-ttl",
         "dir": str(folder.absolute()),

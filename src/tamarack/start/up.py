@@ -50,7 +50,15 @@ class _Up:
             "TAMARACK_HOME": str(self.settings.home.absolute()),
             "TAMARACK_PORT_BASE": str(self.settings.port_base),
             "PYTHONUNBUFFERED": "1",
-        }
+        } | self.demo_mail()
+
+    def demo_mail(self) -> dict[str, str]:
+        """The demo's mail goes to its mail box, unless a mail server is set."""
+        if not self.demo or self.settings.mail_server:
+            return {}
+        from tamarack.demo.places import MAIL_SERVER
+
+        return {"TAMARACK_MAIL_SERVER": f"127.0.0.1:{self.settings.stand_in_port(MAIL_SERVER)}"}
 
     def program(self, name: str, *arguments: str) -> Program:
         return Program(name, [sys.executable, "-m", "tamarack", *arguments], self.environment())
@@ -222,7 +230,7 @@ def reset(home: Path, cluster: Cluster | None) -> None:
     if cluster is not None:
         cluster.stop_left_over()
         shutil.rmtree(cluster.folder, ignore_errors=True)
-    for name in ("postgresql", "nodes", "keys", "demo", "logs", "run"):
+    for name in ("postgresql", "nodes", "keys", "demo", "logs", "run", "redis"):
         shutil.rmtree(home / name, ignore_errors=True)
 
 

@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from sqlalchemy import UniqueConstraint
+from sqlalchemy import BigInteger, Column, UniqueConstraint
 from sqlmodel import Field, SQLModel
 
 from tamarack.store.columns import Moment, Names, new_id
@@ -68,3 +68,11 @@ class Subscription(SQLModel, table=True):
     made_at: datetime = Moment()
     made_by: str = ""
     changed_at: datetime = Moment()
+    next_plan: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    """The plan it will be on from `next_at` on; where that is not set, somebody has yet to approve it."""
+    next_at: datetime | None = Moment(default=None)
+    quota_round: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
+    """How often its quota was begun anew by hand."""
+    extra_start: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    extra_calls: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    """Calls granted on top of the quota's stretch that starts at `extra_start`, seconds since the epoch."""

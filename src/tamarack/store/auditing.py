@@ -18,6 +18,7 @@ class Actor:
 
 
 COMMAND_LINE = Actor("command line", "command line")
+WORKER = Actor("worker", "worker")
 
 
 def record(session: Session, actor: Actor, action: str, subject: str, **details: Any) -> None:

@@ -1,4 +1,4 @@
-"""The draft: the configuration as it is being edited, a row per backend, API and product.
+"""The draft: the configuration as it is being edited, a row per backend, API, product and cap.
 
 Each row holds one of the core's models as JSON, so that what is edited, rolled out and written to files
 has one definition.
@@ -13,7 +13,7 @@ from tamarack.store.columns import Json, Moment
 
 
 class DraftItem(SQLModel, table=True):
-    """One item of the draft. `kind` is backend, api, product or everywhere (with an empty name)."""
+    """One item of the draft. `kind` is backend, api, product, cap or everywhere (with an empty name)."""
 
     __tablename__ = "draft_item"
 

@@ -5,8 +5,9 @@ from typing import Any
 
 from sqlmodel import Session, col, func, select
 
-from tamarack.core.configuration import Api, Backend, Configuration, Product
+from tamarack.core.configuration import Api, Backend, Cap, Configuration
 from tamarack.core.model import Frozen
+from tamarack.core.plans import Product
 from tamarack.core.policies import AnyPolicy
 from tamarack.store import auditing
 from tamarack.store.auditing import Actor
@@ -24,6 +25,7 @@ MODELS: dict[str, type[Frozen]] = {
     "backend": Backend,
     "api": Api,
     "product": Product,
+    "cap": Cap,
     "everywhere": Everywhere,
 }
 
@@ -52,6 +54,7 @@ def load_configuration(session: Session) -> Configuration:
             "backends": by_kind["backend"],
             "apis": by_kind["api"],
             "products": by_kind["product"],
+            "caps": by_kind["cap"],
         }
     )
 
@@ -148,6 +151,7 @@ def replace_all(session: Session, actor: Actor, wanted: Configuration, remove_ot
         ("backend", current.backends, wanted.backends),
         ("api", current.apis, wanted.apis),
         ("product", current.products, wanted.products),
+        ("cap", current.caps, wanted.caps),
     ):
         names = {item.name for item in theirs}
         for item in theirs:

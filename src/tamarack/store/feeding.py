@@ -71,5 +71,9 @@ def publish_subscription(session: Session, subscription: Subscription) -> None:
         "product": subscription.product,
         "plan": subscription.plan,
         "state": subscription.state,
+        "since": subscription.made_at.timestamp(),
+        "quota_round": subscription.quota_round,
+        "extra_start": subscription.extra_start,
+        "extra_calls": subscription.extra_calls,
     }
     publish(session, "subscription", subscription.id, body)

@@ -14,13 +14,13 @@ from tamarack.core.traffic.rollup import Key, Totals, roll_up
 
 _COLUMNS = ("at", *(field for field in FIELDS if field != "at"))
 _NUMBERS = {"rollout": "int4", "status": "int4"}
-_BIG = ("total_us", "backend_us", "request_bytes", "response_bytes")
+_BIG = ("total_us", "backend_us", "request_bytes", "response_bytes", "held_us")
 _TYPES = ["timestamptz" if c == "at" else _NUMBERS.get(c, "int8" if c in _BIG else "text") for c in _COLUMNS]
 _PLACES = [FIELDS.index(column) for column in _COLUMNS]
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 _KEY_COLUMNS = Key._fields
-_SUMS = ("calls", "total_us", "backend_us", "request_bytes", "response_bytes")
+_SUMS = ("calls", "total_us", "backend_us", "request_bytes", "response_bytes", "held", "held_us", "marked")
 _ROLLUP_COLUMNS = (*_KEY_COLUMNS, *_SUMS, "buckets", "counts")
 
 _UPSERT = f"""

@@ -3,6 +3,7 @@
 from datetime import datetime
 from typing import Any
 
+from sqlalchemy import BigInteger, Column
 from sqlmodel import Field, SQLModel
 
 from tamarack.store.columns import Json, Moment
@@ -34,6 +35,12 @@ class Node(SQLModel, table=True):
     started_at: datetime = Moment()
     seen_at: datetime = Moment()
     problem: str = ""
+    counting: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    """How it counts limits: by itself, with all nodes, or by itself meanwhile."""
+    switched: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
+    """How often the shared counters went away since it started."""
+    without: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    """Calls it decided over without them since."""
 
 
 class FeedItem(SQLModel, table=True):

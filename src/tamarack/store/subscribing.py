@@ -2,14 +2,17 @@
 
 import re
 from collections.abc import Iterable
+from datetime import UTC, datetime
 
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
 from tamarack.core.configuration import Configuration
+from tamarack.core.limits.stretch import calendar_stretch
 from tamarack.core.model import NAME_PATTERN
+from tamarack.core.plans import Plan
 from tamarack.store import auditing, feeding
 from tamarack.store.application import Application, Subscription
-from tamarack.store.auditing import Actor
+from tamarack.store.auditing import WORKER, Actor
 from tamarack.store.columns import now
 from tamarack.store.organization import Organization
 
@@ -102,6 +105,89 @@ def subscribe(
     subject = f"{application.name}: {product}/{plan}"
     auditing.record(session, actor, "subscribe", subject, environment=environment, state=state)
     return subscription
+
+
+def plan_changes_at(plan: Plan, subscription: Subscription, at: datetime) -> datetime:
+    """The end of the period that runs: of the plan's quota, else of the calendar month in UTC."""
+    quota = plan.quota
+    if quota is not None:
+        end = quota.stretch(at.timestamp(), subscription.made_at.timestamp()).end
+    else:
+        end = calendar_stretch("month", "UTC", at.timestamp())[1]
+    return datetime.fromtimestamp(end, UTC)
+
+
+def change_plan(
+    session: Session,
+    actor: Actor,
+    offered: Configuration,
+    subscription: Subscription,
+    plan: str,
+    at_period_end: bool = False,
+    approved: bool = True,
+) -> None:
+    """Move a subscription to another plan, now or when the running period ends. Its credentials stay.
+
+    Where it is not `approved` and the plan wants a person's approval, it waits for that.
+    """
+    product = offered.product(subscription.product)
+    wanted = product.plan(plan) if product is not None else None
+    current = product.plan(subscription.plan) if product is not None else None
+    if product is None or wanted is None:
+        raise NotPossible(f"The plan {plan!r} of {subscription.product!r} is not offered here.", "plan")
+    if subscription.state == "ended":
+        raise NotPossible("The subscription is ended; subscribe anew instead.")
+    if plan == subscription.plan:
+        raise NotPossible(f"The subscription is on the plan {wanted.title} already.", "plan")
+    details = {"product": subscription.product, "was": subscription.plan, "plan": plan}
+    if not approved and wanted.approval == "person":
+        subscription.next_plan, subscription.next_at = plan, None
+        session.add(subscription)
+        auditing.record(session, actor, "ask for plan", subscription.id, **details)
+        return
+    if at_period_end:
+        subscription.next_plan = plan
+        subscription.next_at = plan_changes_at(current or wanted, subscription, now())
+        session.add(subscription)
+        auditing.record(session, actor, "change plan later", subscription.id, **details,
+                        at=subscription.next_at.isoformat())  # fmt: skip
+        return
+    _put_on(session, subscription, plan)
+    auditing.record(session, actor, "change plan", subscription.id, **details)
+
+
+def keep_plan(session: Session, actor: Actor, subscription: Subscription) -> None:
+    """Drop a change of plan that has not happened yet, or was asked for."""
+    if not subscription.next_plan:
+        raise NotPossible("No change of plan is waiting.")
+    dropped, subscription.next_plan, subscription.next_at = subscription.next_plan, "", None
+    session.add(subscription)
+    auditing.record(session, actor, "keep plan", subscription.id, product=subscription.product, dropped=dropped)
+
+
+def _put_on(session: Session, subscription: Subscription, plan: str) -> None:
+    subscription.plan, subscription.next_plan, subscription.next_at = plan, "", None
+    subscription.changed_at = now()
+    session.add(subscription)
+    session.flush()
+    feeding.publish_subscription(session, subscription)
+
+
+def change_plans_due(session: Session) -> list[str]:
+    """Change every plan whose time has come; returns what was done, in words."""
+    query = (
+        select(Subscription)
+        .where(col(Subscription.next_at) <= now(), Subscription.next_plan != "", Subscription.state != "ended")
+        .with_for_update(skip_locked=True)
+    )
+    done = []
+    for subscription in session.exec(query).all():
+        was = subscription.plan
+        _put_on(session, subscription, subscription.next_plan)
+        auditing.record(session, WORKER, "change plan", subscription.id, product=subscription.product, was=was,
+                        plan=subscription.plan)  # fmt: skip
+        done.append(f"subscription {subscription.id} changed from {was} to {subscription.plan}")
+    return done
 
 
 STATES: dict[str, tuple[str, ...]] = {

@@ -44,6 +44,8 @@ class CallRow(SQLModel, table=True):
     address: str
     agent: str
     target: str
+    held_us: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    mark: str = Field(default="", sa_column_kwargs={"server_default": ""})
 
 
 class CallBatch(SQLModel, table=True):
@@ -79,5 +81,8 @@ class RollupRow(SQLModel, table=True):
     backend_us: int = Field(sa_column=Column(BigInteger, nullable=False))
     request_bytes: int = Field(sa_column=Column(BigInteger, nullable=False))
     response_bytes: int = Field(sa_column=Column(BigInteger, nullable=False))
+    held: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    held_us: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    marked: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     buckets: list[int] = Field(sa_column=Column(ARRAY(Integer), nullable=False))
     counts: list[int] = Field(sa_column=Column(ARRAY(BigInteger), nullable=False))

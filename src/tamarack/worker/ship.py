@@ -24,7 +24,7 @@ def ship_traces(connection: psycopg.Connection, path: Path, log: Log) -> int:
     try:
         rows = [trace_row(body) for body in orjson.loads(path.read_bytes())]
     except (ValueError, TypeError, KeyError) as error:
-        _set_aside(path, error, log)
+        set_aside(path, error, log)
         return 0
     with connection.cursor() as cursor:
         cursor.executemany(INSERT_TRACE, rows)
@@ -32,7 +32,8 @@ def ship_traces(connection: psycopg.Connection, path: Path, log: Log) -> int:
     return len(rows)
 
 
-def _set_aside(path: Path, error: Exception, log: Log) -> None:
+def set_aside(path: Path, error: Exception, log: Log) -> None:
+    """Keep a batch that cannot be read out of the way, and say so."""
     broken = path.parent / "broken"
     broken.mkdir(exist_ok=True)
     path.rename(broken / path.name)
@@ -48,7 +49,7 @@ def ship(connection: psycopg.Connection, path: Path, log: Log) -> int:
     try:
         records = [Record(*row) for row in orjson.loads(path.read_bytes())]
     except (ValueError, TypeError) as error:
-        _set_aside(path, error, log)
+        set_aside(path, error, log)
         return 0
     many = len(records) if take_in(connection, path.stem, node, records) else 0
     _note_use(connection, records)

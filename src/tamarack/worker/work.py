@@ -8,6 +8,7 @@ import time
 import psycopg
 
 from tamarack.settings import Settings
+from tamarack.worker.jobs import do_jobs
 from tamarack.worker.keep import keep_house
 from tamarack.worker.key_sets import follow_key_sets
 from tamarack.worker.ship import ship, ship_traces, waiting
@@ -26,8 +27,12 @@ def work(settings: Settings) -> None:
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.set())
-    fetching = threading.Thread(target=follow_key_sets, args=(settings, stop, log), daemon=True)
-    fetching.start()
+    beside = [
+        threading.Thread(target=work_beside, args=(settings, stop, log), daemon=True)
+        for work_beside in (follow_key_sets, do_jobs)
+    ]
+    for thread in beside:
+        thread.start()
     away = False
     while not stop.is_set():
         try:
@@ -41,7 +46,8 @@ def work(settings: Settings) -> None:
                 log(f"the database is away; batches wait: {str(error).partition(chr(10))[0]}")
             away = True
             stop.wait(1.0)
-    fetching.join(5)
+    for thread in beside:
+        thread.join(5)
 
 
 def _work_on(connection: psycopg.Connection, settings: Settings, stop: threading.Event) -> None:

@@ -1,17 +1,19 @@
-"""How calls are counted: fixed windows, sliding windows, token buckets; each for every key of one window.
+"""How calls are counted: fixed and sliding windows, token buckets, and stretches; each for every key of one window.
 
 All are exact in whole numbers: times are microseconds since the epoch, and a bucket's level is kept in
 microseconds times calls. A clock that goes backwards stands still for a key until it has caught up.
 
-`look` tells what would be left after a call of some cost (negative: it is refused) and the seconds that go
-with it: until it would be admitted where it is refused, until all of the quota is back where it is not.
+`look` tells what would be left after a call of some cost (negative: it is refused) and the microseconds that
+go with it: until it would be admitted where it is refused, until all of the quota is back where it is not.
 `put` counts the call that was looked at last, at the same time; nothing comes between the two.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Generic, Protocol, TypeVar
 
+from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
 
 SLICES = 32
@@ -22,22 +24,28 @@ LEAST_LIFE_US = 10 * _MICRO
 S = TypeVar("S")
 
 
-def _seconds(microseconds: int) -> int:
-    """Whole seconds, rounded up, at least one."""
-    return max(1, -(-microseconds // _MICRO))
-
-
 class Counts(Protocol):
     """The counts of one window, by key."""
 
-    window: Window
+    @property
+    def window(self) -> Window | Stretch:
+        """What is counted in."""
+        ...
 
     def look(self, key: str, now_us: int, cost: int) -> tuple[int, int]:
-        """What would be left, and seconds; see the module."""
+        """What would be left, and microseconds; see the module."""
         ...
 
     def put(self, key: str, now_us: int, cost: int) -> None:
         """Count it."""
+        ...
+
+    def keys(self) -> Iterator[str]:
+        """The keys that are being counted, in no order; some may have run out."""
+        ...
+
+    def clear(self, key: str) -> None:
+        """Forget what was counted for a key."""
         ...
 
 
@@ -70,6 +78,14 @@ class _Generations(Generic[S]):
     def set(self, key: str, value: S) -> None:
         self._young[key] = value
 
+    def __iter__(self) -> Iterator[str]:
+        yield from self._young
+        yield from (key for key in self._old if key not in self._young)
+
+    def drop(self, key: str) -> None:
+        self._young.pop(key, None)
+        self._old.pop(key, None)
+
 
 class FixedCounts:
     """At most so many in each stretch aligned to the epoch. A new stretch forgets all keys at once."""
@@ -94,10 +110,16 @@ class FixedCounts:
             self.started = started
             self.by_key = {}
         left = self.limit - self.by_key.get(key, 0) - cost
-        return left, max(1, self.started + self.seconds - whole)
+        return left, (self.started + self.seconds) * _MICRO - now_us
 
     def put(self, key: str, now_us: int, cost: int) -> None:
         self.by_key[key] = self.by_key.get(key, 0) + cost
+
+    def keys(self) -> Iterator[str]:
+        return iter(self.by_key)
+
+    def clear(self, key: str) -> None:
+        self.by_key.pop(key, None)
 
 
 class SlidingCounts:
@@ -137,19 +159,25 @@ class SlidingCounts:
         current, slices = self._slices(key, now_us)
         left = self.limit - sum(slices.values()) - cost
         if left >= 0:
-            return left, _seconds((current + SLICES + 1) * self._width - now_us)
+            return left, (current + SLICES + 1) * self._width - now_us
         wanted, freed, last = -left, 0, current
         for part, many in slices.items():
             freed += many
             last = part
             if freed >= wanted:
                 break
-        return left, _seconds((last + SLICES + 1) * self._width - now_us)
+        return left, (last + SLICES + 1) * self._width - now_us
 
     def put(self, key: str, now_us: int, cost: int) -> None:
         current, slices = self._slices(key, now_us)
         slices[current] = slices.get(current, 0) + cost
         self._states.set(key, slices)
+
+    def keys(self) -> Iterator[str]:
+        return iter(self._states)
+
+    def clear(self, key: str) -> None:
+        self._states.drop(key)
 
 
 class BucketCounts:
@@ -183,12 +211,52 @@ class BucketCounts:
         after = debt + cost * self._each
         over = after - self._whole
         if over > 0:
-            return -over // self._each, _seconds(-(-over // self.limit))
-        return -over // self._each, _seconds(-(-after // self.limit))
+            return -over // self._each, -(-over // self.limit)
+        return -over // self._each, -(-after // self.limit)
+
+    def level(self, key: str, now_us: int) -> float:
+        """How full the bucket is, in calls."""
+        return (self._whole - self._debt(key, now_us)[1]) / self._each
 
     def put(self, key: str, now_us: int, cost: int) -> None:
         now_us, debt = self._debt(key, now_us)
         self._states.set(key, (now_us, debt + cost * self._each))
+
+    def keys(self) -> Iterator[str]:
+        return iter(self._states)
+
+    def clear(self, key: str) -> None:
+        self._states.drop(key)
+
+
+class StretchCounts:
+    """At most so many in one stretch of a quota. What is counted is shared by all stretches of the quota.
+
+    A key's count begins anew with the first call of a later stretch.
+    """
+
+    __slots__ = ("_by_key", "window")
+
+    def __init__(self, window: Stretch, by_key: dict[str, tuple[int, int]]) -> None:
+        self.window = window
+        self._by_key = by_key
+
+    def _used(self, key: str) -> int:
+        started, used = self._by_key.get(key, (0, 0))
+        return used if started >= self.window.start else 0
+
+    def look(self, key: str, now_us: int, cost: int) -> tuple[int, int]:
+        return self.window.limit - self._used(key) - cost, self.window.end * _MICRO - now_us
+
+    def put(self, key: str, now_us: int, cost: int) -> None:
+        started = max(self.window.start, self._by_key.get(key, (0, 0))[0])
+        self._by_key[key] = (started, self._used(key) + cost)
+
+    def keys(self) -> Iterator[str]:
+        return iter(self._by_key)
+
+    def clear(self, key: str) -> None:
+        self._by_key.pop(key, None)
 
 
 def counts_for(window: Window) -> FixedCounts | SlidingCounts | BucketCounts:

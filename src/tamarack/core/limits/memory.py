@@ -1,12 +1,14 @@
 """Counters in this process's memory; each window counts by its algorithm."""
 
-from collections.abc import Sequence
-
-from tamarack.core.limits.algorithms import BucketCounts, FixedCounts, SlidingCounts, counts_for
-from tamarack.core.limits.store import Limiter, Taken
+from tamarack.core.limits.algorithms import BucketCounts, FixedCounts, SlidingCounts, StretchCounts, counts_for
+from tamarack.core.limits.live import LiveCounter, listed
+from tamarack.core.limits.store import Asked, Limiter, Taken
+from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
 
-_Counts = FixedCounts | SlidingCounts | BucketCounts
+_Counts = FixedCounts | SlidingCounts | BucketCounts | StretchCounts
+_LONG_PAST_S = 70 * 86_400
+"""Seconds after which a stretch of a quota has ended, whatever it is."""
 
 
 class MemoryCounters:
@@ -14,45 +16,96 @@ class MemoryCounters:
 
     def __init__(self) -> None:
         self._windows: dict[tuple[str, int, str], _Counts] = {}
+        self._stretches: dict[str, dict[str, tuple[int, int]]] = {}
+        self._bound: dict[str, Limiter] = {}
 
     def bind(self, limiter: Limiter) -> None:
-        limiter.state = tuple(self._bound(limiter.id, window) for window in limiter.windows)
+        limiter.state = tuple(self._counts(limiter.id, window) for window in limiter.windows)
+        if not limiter.is_quota:
+            self._bound[limiter.id] = limiter
 
-    def _bound(self, id: str, window: Window) -> _Counts:
+    def restore(self, id: str, key: str, start: int, used: int) -> None:
+        """Take up what was counted in a quota's stretch before this process began."""
+        by_key = self._stretches.setdefault(id, {})
+        began, before = by_key.get(key, (0, 0))
+        if start >= began:
+            by_key[key] = (start, used + (before if start == began else 0))
+
+    def _counts(self, id: str, window: Window | Stretch) -> _Counts:
+        if isinstance(window, Stretch):
+            by_key = self._stretches.setdefault(id, {})
+            for gone in [key for key, (start, _) in by_key.items() if start < window.start - _LONG_PAST_S]:
+                del by_key[gone]
+            return StretchCounts(window, by_key)
         key = (id, window.seconds, window.algorithm)
         counts = self._windows.get(key)
         if counts is None:
             counts = self._windows[key] = counts_for(window)
         else:
-            counts.follow(window)
+            counts.follow(window)  # type: ignore[union-attr]
         return counts
 
-    def take(self, asked: Sequence[tuple[Limiter, str]], now: float, cost: int = 1) -> Taken:
+    def take(self, asked: Asked, now: float, cost: int = 1) -> Taken:
         if len(asked) == 1 and cost == 1:
             limiter, key = asked[0]
             bound = limiter.state
             if len(bound) == 1 and type(bound[0]) is FixedCounts:  # type: ignore[arg-type, index]
-                return _take_one(limiter, bound[0], key, int(now))  # type: ignore[index]
+                return _take_one(limiter, bound[0], key, now)  # type: ignore[index]
         now_us = int(now * 1_000_000)
-        tightest: Window | None = None
+        tightest: Window | Stretch | None = None
         chosen = asked[0][0]
-        least = reset = 0
+        over: Limiter | None = None
+        least = wait = 0
         for limiter, key in asked:
             for counts in limiter.state:  # type: ignore[attr-defined]
-                left, seconds = counts.look(key, now_us, cost)
+                left, wait_us = counts.look(key, now_us, cost)
                 if left < 0:
-                    return Taken(False, limiter, counts.window, 0, seconds)
+                    if type(counts) is not StretchCounts or not counts.window.soft:
+                        return Taken(False, limiter, counts.window, 0, wait_us)
+                    over, left = limiter, 0
                 if tightest is None or left < least:
-                    tightest, least, chosen, reset = counts.window, left, limiter, seconds
+                    tightest, least, chosen, wait = counts.window, left, limiter, wait_us
         for limiter, key in asked:
             for counts in limiter.state:  # type: ignore[attr-defined]
                 counts.put(key, now_us, cost)
         assert tightest is not None
-        return Taken(True, chosen, tightest, least, reset)
+        return Taken(True, chosen, tightest, least, wait, over)
+
+    def add(self, asked: Asked, now: float, cost: int) -> None:
+        now_us = int(now * 1_000_000)
+        for limiter, key in asked:
+            for counts in limiter.state:  # type: ignore[attr-defined]
+                counts.look(key, now_us, cost)
+                counts.put(key, now_us, cost)
+
+    def live(self, search: str, now: float, most: int) -> list[LiveCounter]:
+        """What is being counted now, of the limiters bound last under their ids. Quotas are kept elsewhere too."""
+        now_us = int(now * 1_000_000)
+        return listed(
+            (
+                LiveCounter.of(limiter, counts.window, key, *counts.look(key, now_us, 0))
+                for limiter in list(self._bound.values())
+                for counts in limiter.state  # type: ignore[attr-defined]
+                for key in list(counts.keys())
+                if search in key or search in limiter.id
+            ),
+            most,
+        )
+
+    def limiters(self) -> dict[str, Limiter]:
+        """The limiters bound last, by their ids, without quotas."""
+        return dict(self._bound)
+
+    def clear(self, id: str, key: str) -> None:
+        """Forget what was counted for a key of a limiter."""
+        limiter = self._bound.get(id)
+        for counts in limiter.state if limiter is not None else ():  # type: ignore[attr-defined]
+            counts.clear(key)
 
 
-def _take_one(limiter: Limiter, counts: FixedCounts, key: str, whole: int) -> Taken:
+def _take_one(limiter: Limiter, counts: FixedCounts, key: str, now: float) -> Taken:
     """`take` for the commonest case: one limiter of one fixed window."""
+    whole = int(now)
     seconds = counts.seconds
     started = whole - whole % seconds
     if started > counts.started:
@@ -60,8 +113,8 @@ def _take_one(limiter: Limiter, counts: FixedCounts, key: str, whole: int) -> Ta
         counts.by_key = {}
     by_key = counts.by_key
     used = by_key.get(key, 0)
-    reset = counts.started + seconds - whole
+    wait_us = (counts.started + seconds) * 1_000_000 - int(now * 1_000_000)
     if used >= counts.limit:
-        return Taken(False, limiter, counts.window, 0, reset if reset > 0 else 1)
+        return Taken(False, limiter, counts.window, 0, wait_us)
     by_key[key] = used + 1
-    return Taken(True, limiter, counts.window, counts.limit - used - 1, reset if reset > 0 else 1)
+    return Taken(True, limiter, counts.window, counts.limit - used - 1, wait_us)

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from typing import Literal, Protocol
 
 from tamarack.core.limits.fields import limit_field, policy_field
+from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
 
 WhenAway = Literal["count on the node", "admit", "refuse"]
@@ -17,29 +18,48 @@ WhenAway = Literal["count on the node", "admit", "refuse"]
 
 
 class Limiter:
-    """A policy's windows, ready to count.
+    """A policy's windows, ready to count; or one stretch of a quota.
 
     `id` is where it stands and its name; `name` is what callers see in the RateLimit fields.
     """
 
-    __slots__ = ("id", "limit_fields", "name", "policy_field", "reason", "state", "when_away", "windows")
+    __slots__ = (
+        "hold_us",
+        "id",
+        "is_quota",
+        "limit_fields",
+        "name",
+        "policy_field",
+        "queue",
+        "reason",
+        "state",
+        "when_away",
+        "windows",
+    )
 
     def __init__(
         self,
         id: str,
         name: str,
-        windows: tuple[Window, ...],
+        windows: Sequence[Window] | Sequence[Stretch],
         reason: str = "over-rate",
         when_away: WhenAway = "count on the node",
+        hold_ms: int = 0,
+        queue: int = 0,
     ) -> None:
         self.when_away = when_away
         self.id = id
         self.name = name
-        self.windows = windows
+        self.windows: tuple[Window | Stretch, ...] = tuple(windows)
         self.reason = reason
-        self.policy_field = policy_field(name, windows)
-        self.limit_fields = {window.seconds: limit_field(name, windows, window) for window in windows}
+        self.hold_us = hold_ms * 1000
+        """How long a call waits for its turn instead of being refused; 0 for not at all."""
+        self.queue = queue
+        """How many calls of one key may wait at once."""
+        self.policy_field = policy_field(name, self.windows)
+        self.limit_fields = {window.seconds: limit_field(name, self.windows, window) for window in self.windows}
         """The start of the RateLimit field for each window; what is left and the reset are put behind it."""
+        self.is_quota = any(window.algorithm == "stretch" for window in self.windows)
         self.state: object = None
         """What the store keeps at hand for this limiter; only the store looks at it."""
 
@@ -48,17 +68,33 @@ class Taken:
     """The outcome of one decision.
 
     `limiter` and `window` are the tightest of all that held (or the one that refused), `left` how many
-    calls it still admits, `reset` the seconds until it starts anew.
+    calls it still admits, `wait_us` the microseconds until it would admit the call (where it refused it), or
+    until all of it is back. `over` is a soft quota that the call was let through beyond.
     """
 
-    __slots__ = ("admitted", "left", "limiter", "reset", "window")
+    __slots__ = ("admitted", "left", "limiter", "over", "wait_us", "window")
 
-    def __init__(self, admitted: bool, limiter: Limiter, window: Window, left: int, reset: int) -> None:
+    def __init__(
+        self,
+        admitted: bool,
+        limiter: Limiter,
+        window: Window | Stretch,
+        left: int,
+        wait_us: int,
+        over: Limiter | None = None,
+    ) -> None:
         self.admitted = admitted
         self.limiter = limiter
         self.window = window
         self.left = left
-        self.reset = reset
+        self.wait_us = wait_us
+        self.over = over
+
+    @property
+    def reset(self) -> int:
+        """The wait in whole seconds, rounded up, at least one."""
+        seconds = -(-self.wait_us // 1_000_000)
+        return seconds if seconds > 0 else 1
 
     @property
     def limit_field(self) -> bytes:
@@ -70,11 +106,19 @@ class StoreAway(Exception):
     """The shared store does not answer in time."""
 
 
+Asked = Sequence[tuple[Limiter, str]]
+"""The limiters of a call, each with the key that it counts for."""
+
+
 class SharedCounterStore(Protocol):
     """Counts for all nodes at once, elsewhere. The same decisions as a `CounterStore` on the same arrivals."""
 
-    async def take(self, asked: Sequence[tuple[Limiter, str]], now: float, cost: int = 1) -> Taken:
+    async def take(self, asked: Asked, now: float, cost: int = 1) -> Taken:
         """As `CounterStore.take`. Raises `StoreAway`."""
+        ...
+
+    async def add(self, asked: Asked, now: float, cost: int) -> None:
+        """As `CounterStore.add`. Raises `StoreAway`."""
         ...
 
     async def answers(self) -> bool:
@@ -93,6 +137,13 @@ class CounterStore(Protocol):
         """Get ready to count for a limiter, keeping what was counted under its id before."""
         ...
 
-    def take(self, asked: Sequence[tuple[Limiter, str]], now: float, cost: int = 1) -> Taken:
-        """Count a call of some cost against every limiter asked, or against none if one of them is used up."""
+    def take(self, asked: Asked, now: float, cost: int = 1) -> Taken:
+        """Count a call of some cost against every limiter asked, or against none if one of them is used up.
+
+        A soft quota that is used up refuses nothing and counts on.
+        """
+        ...
+
+    def add(self, asked: Asked, now: float, cost: int) -> None:
+        """Count what is known only afterwards, against every limiter asked, used up or not."""
         ...

@@ -10,8 +10,10 @@ from tamarack.core.policies import (
     body_size,
     browser_access,
     call_cost,
+    call_quota,
     client_secret,
     groups,
+    limit_fields,
     open_access,
     rate_limit,
     referring_site,
@@ -38,7 +40,9 @@ KINDS: dict[str, PolicyKind] = {
         address_ranges.KIND,
         referring_site.KIND,
         rate_limit.KIND,
+        call_quota.KIND,
         call_cost.KIND,
+        limit_fields.KIND,
     )
 }
 
@@ -61,6 +65,8 @@ AnyPolicy = Annotated[
     | Annotated[address_ranges.AddressRanges, Tag("addresses")]
     | Annotated[referring_site.ReferringSite, Tag("referring-site")]
     | Annotated[call_cost.CallCost, Tag("cost")]
+    | Annotated[call_quota.CallQuota, Tag("quota")]
+    | Annotated[limit_fields.LimitFields, Tag("limit-fields")]
     | Annotated[rate_limit.RateLimit, Tag("rate-limit")],
     Discriminator(_kind_of),
 ]

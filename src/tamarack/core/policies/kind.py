@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -16,8 +16,9 @@ if TYPE_CHECKING:
     from tamarack.core.browser import BrowserRule
     from tamarack.core.call import Call, Caller
     from tamarack.core.directory import Directory
-    from tamarack.core.limits.store import Limiter
+    from tamarack.core.limits.store import CounterStore, Limiter, Taken
     from tamarack.core.material import Material
+    from tamarack.core.metering import QuotaMeter
 
 Step = Callable[["Call"], "Refusal | None"]
 """One step of a call: reads and changes the call, and returns a refusal or None to go on."""
@@ -65,6 +66,11 @@ class Compiled:
     key: Callable[[Call], str] | None = None
     cost: int = 0
     """How many calls a call counts as; 0 where the kind says nothing of it."""
+    cost_of: Callable[[Sequence[tuple[bytes, bytes]], bytes | None], int] | None = None
+    """How many it counted as by its answer; see `core.metering.Meter`."""
+    quota: QuotaMeter | None = None
+    limit_fields: Callable[[Taken], bytes] | None = None
+    """Writes the fields that tell what is left."""
     body_limit: int | None = None
     open: bool = False
     browser: BrowserRule | None = None
@@ -91,6 +97,7 @@ class Surroundings:
     environment: str
     placement: str
     realm: str
+    counters: CounterStore | None = None
 
 
 @dataclass(frozen=True)

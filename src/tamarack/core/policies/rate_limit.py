@@ -19,6 +19,8 @@ from tamarack.core.stages import Stage
 By = Literal[
     "caller", "credential", "user", "address", "header", "query", "claim", "path", "operation", "everyone"
 ]  # fmt: skip
+MOST_HOLD_MS = 30_000
+MOST_QUEUE = 1_000
 LONGEST_VALUE = 200
 """Characters of a value that is counted by; longer ones count as their beginning."""
 
@@ -44,7 +46,20 @@ class RateLimit(Policy):
         title="Of the name",
         description="The header, query parameter or claim to count by, where one of them is chosen.",
     )
-
+    hold_ms: int = Field(
+        default=0,
+        ge=0,
+        le=MOST_HOLD_MS,
+        title="Hold for up to (ms)",
+        description="Instead of refusing, hold a call until its turn comes, at most so long; 0 refuses at once.",
+    )
+    queue: int = Field(
+        default=20,
+        ge=1,
+        le=MOST_QUEUE,
+        title="Held at once",
+        description="Calls that may wait for one count on a node, in their order; more are refused.",
+    )
     when_away: WhenAway = Field(
         default="count on the node",
         title="While shared counters are away",
@@ -186,7 +201,9 @@ def _missing(policy: RateLimit, call: Call) -> bool:
 
 def _compile(policy: RateLimit, surroundings: Surroundings) -> Compiled:
     id = f"{surroundings.placement}/{policy.name}"
-    limiter = Limiter(id, policy.name, policy.windows, when_away=policy.when_away)
+    limiter = Limiter(
+        id, policy.name, policy.windows, when_away=policy.when_away, hold_ms=policy.hold_ms, queue=policy.queue
+    )
     key = key_of(policy)
 
     def reads(call: Call) -> list[tuple[str, str]]:
@@ -215,12 +232,16 @@ _BY_WORDS = {
 
 def _brief(policy: RateLimit) -> str:
     by = _BY_BRIEF.get(policy.by, f" by {policy.by_name or policy.by}")
-    return ", ".join(window.brief for window in policy.windows) + by
+    held = ", held" if policy.hold_ms else ""
+    return ", ".join(window.brief for window in policy.windows) + by + held
 
 
 def _sentence(policy: RateLimit) -> str:
     words = _BY_WORDS.get(policy.by, f"With each value of the {policy.by} `{policy.by_name}` one may call")
-    return f"{words} {in_words(policy.windows)}."
+    if not policy.hold_ms:
+        return f"{words} {in_words(policy.windows)}."
+    held = "1 call waits" if policy.queue == 1 else f"{policy.queue} calls wait"
+    return f"{words} {in_words(policy.windows)}; beyond that up to {held}, each at most {policy.hold_ms} ms."
 
 
 KIND = PolicyKind(

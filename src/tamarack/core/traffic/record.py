@@ -34,9 +34,14 @@ class Record(NamedTuple):
     address: str
     agent: str
     target: str
+    held_us: int = 0
+    """How long the call was held until its turn came under a limit; it is part of `total_us`."""
+    mark: str = ""
+    """What was noted of a call that was let through all the same, like `over-quota`."""
 
 
 FIELDS: tuple[str, ...] = Record._fields
 
+OVER_QUOTA = "over-quota"
 LONGEST_PATH = 400
 LONGEST_AGENT = 200

@@ -37,6 +37,9 @@ class Totals:
     backend_us: int = 0
     request_bytes: int = 0
     response_bytes: int = 0
+    held: int = 0
+    held_us: int = 0
+    marked: int = 0
     histogram: Histogram = field(default_factory=dict)
 
     def add(self, record: Record) -> None:
@@ -46,6 +49,11 @@ class Totals:
         self.backend_us += record.backend_us
         self.request_bytes += record.request_bytes
         self.response_bytes += record.response_bytes
+        if record.held_us:
+            self.held += 1
+            self.held_us += record.held_us
+        if record.mark:
+            self.marked += 1
         bucket = bucket_of(record.total_us)
         self.histogram[bucket] = self.histogram.get(bucket, 0) + 1
 
@@ -56,6 +64,9 @@ class Totals:
         self.backend_us += other.backend_us
         self.request_bytes += other.request_bytes
         self.response_bytes += other.response_bytes
+        self.held += other.held
+        self.held_us += other.held_us
+        self.marked += other.marked
         for bucket, count in other.histogram.items():
             self.histogram[bucket] = self.histogram.get(bucket, 0) + count
 

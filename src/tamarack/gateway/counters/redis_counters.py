@@ -2,7 +2,7 @@
 
 import asyncio
 import itertools
-from collections.abc import Sequence
+from collections.abc import AsyncIterator
 from pathlib import Path
 
 from redis.asyncio import BlockingConnectionPool, Redis
@@ -10,12 +10,17 @@ from redis.asyncio.retry import Retry
 from redis.backoff import NoBackoff
 from redis.exceptions import RedisError
 
-from tamarack.core.limits.store import Limiter, StoreAway, Taken
+from tamarack.core.limits.live import LiveCounter, listed
+from tamarack.core.limits.store import Asked, Limiter, StoreAway, Taken
+from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
 
 SCRIPT = (Path(__file__).parent / "take.lua").read_text()
-_CODES = {"fixed": 0, "sliding": 1, "bucket": 2}
+_CODES = {"fixed": 0, "sliding": 1, "bucket": 2, "stretch": 3}
+_TAKE, _ADD, _LOOK = 0, 1, 2
 MOST_CONNECTIONS = 64
+MOST_SCANNED = 200_000
+"""Keys that a search of the live counters looks at."""
 
 
 class RedisCounters:
@@ -36,27 +41,75 @@ class RedisCounters:
         self._questions = itertools.count(1)
         self._script = self._redis.register_script(SCRIPT)
 
-    async def take(self, asked: Sequence[tuple[Limiter, str]], now: float, cost: int = 1) -> Taken:
-        """Count a call against every limiter asked, or against none. Raises `StoreAway` within the time limit."""
+    def _name(self, id: str, window: Window | Stretch, key: str) -> str:
+        length = window.seconds if isinstance(window, Window) else window.period
+        return f"{self._prefix}|{id}|{length}|{window.algorithm}|{key}"
+
+    async def _run(self, asked: Asked, now: float, cost: int, act: int) -> Taken:
         keys: list[str] = []
         question = next(self._questions)
-        arguments: list[int] = [int(now * 1_000_000), cost, question]
-        windows: list[tuple[Limiter, Window]] = []
+        arguments: list[int] = [int(now * 1_000_000), cost, question, act]
+        windows: list[tuple[Limiter, Window | Stretch]] = []
         for limiter, key in asked:
             for window in limiter.windows:
-                keys.append(f"{self._prefix}:{limiter.id}:{window.seconds}:{window.algorithm}:{key}")
-                arguments += (_CODES[window.algorithm], window.limit, window.seconds, window.burst)
+                keys.append(self._name(limiter.id, window, key))
+                if isinstance(window, Window):
+                    arguments += (_CODES[window.algorithm], window.limit, window.seconds, window.burst, 0)
+                else:
+                    arguments += (_CODES["stretch"], window.limit, window.end, window.start, int(window.soft))
                 windows.append((limiter, window))
         try:
             async with asyncio.timeout(self._timeout):
-                admitted, place, left, reset, answered = await self._script(keys=keys, args=arguments)
+                admitted, place, left, wait_us, answered, over = await self._script(keys=keys, args=arguments)
         except (RedisError, OSError, TimeoutError) as error:
             raise StoreAway(str(error) or type(error).__name__) from error
         if answered != question:
             await self._redis.connection_pool.disconnect()
             raise StoreAway("an answer came to another question; its connections are made anew")
         limiter, window = windows[place - 1]
-        return Taken(bool(admitted), limiter, window, left, reset)
+        return Taken(bool(admitted), limiter, window, left, wait_us, windows[over - 1][0] if over else None)
+
+    async def take(self, asked: Asked, now: float, cost: int = 1) -> Taken:
+        """Count a call against every limiter asked, or against none. Raises `StoreAway` within the time limit."""
+        return await self._run(asked, now, cost, _TAKE)
+
+    async def add(self, asked: Asked, now: float, cost: int) -> None:
+        """Count a cost against every limiter asked, used up or not. Raises `StoreAway` within the time limit."""
+        await self._run(asked, now, cost, _ADD)
+
+    async def live(self, limiters: dict[str, Limiter], search: str, now: float, most: int) -> list[LiveCounter]:
+        """What is being counted now for the limiters given, by id. Raises `StoreAway`."""
+        found = []
+        try:
+            async for id, length, algorithm, key in self._kept():
+                limiter = limiters.get(id)
+                if limiter is None or (search not in key and search not in id):
+                    continue
+                for window in limiter.windows:
+                    if isinstance(window, Window) and (str(window.seconds), window.algorithm) == (length, algorithm):
+                        one = Limiter(id, limiter.name, (window,))
+                        looked = await self._run([(one, key)], now, 0, _LOOK)
+                        found.append(LiveCounter.of(one, window, key, looked.left, looked.wait_us))
+        except (RedisError, OSError, TimeoutError) as error:
+            raise StoreAway(str(error) or type(error).__name__) from error
+        return listed(found, most)
+
+    async def _kept(self) -> AsyncIterator[tuple[str, str, str, str]]:
+        """What is kept under the prefix: id, length, algorithm and key."""
+        seen = 0
+        async for name in self._redis.scan_iter(match=f"{self._prefix}|*", count=1000):
+            seen += 1
+            if seen > MOST_SCANNED:
+                return
+            _, id, length, algorithm, key = name.decode("utf-8", "replace").split("|", 4)
+            yield id, length, algorithm, key
+
+    async def clear(self, limiter: Limiter, key: str) -> None:
+        """Forget what was counted for a key. Raises `StoreAway`."""
+        try:
+            await self._redis.delete(*(self._name(limiter.id, window, key) for window in limiter.windows))
+        except (RedisError, OSError, TimeoutError) as error:
+            raise StoreAway(str(error) or type(error).__name__) from error
 
     async def answers(self) -> bool:
         """Whether the store answers now."""

@@ -1,17 +1,17 @@
-"""Metering with counters that all nodes share, and what happens while their store is away.
+"""Counting with counters that all nodes share, and what happens while their store is away.
 
 The first call that waits too long for the store makes it count as away for all; from then on no call asks it,
-until it answers again. Meanwhile each policy does what it says: count on the node, admit, or refuse.
+until it answers again. Meanwhile each policy does what it says: count on the node, admit, or refuse. What was
+counted on the node against quotas is added to the shared count when the store is back.
 """
 
 import asyncio
 from collections.abc import Callable
 from time import time
 
-from tamarack.core.call import Call
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.limits.store import Limiter, SharedCounterStore, StoreAway
-from tamarack.core.metering import Asked, Meter
+from tamarack.core.limits.store import Limiter, SharedCounterStore, StoreAway, Taken
+from tamarack.core.metering import Asked
 from tamarack.core.refusals import REASONS, Refusal
 
 LOOK_EVERY_S = 0.5
@@ -19,42 +19,61 @@ LOOK_EVERY_S = 0.5
 Log = Callable[[str], None]
 
 
-class SharedMetering:
+class SharedCounting:
     """Decides over limits at the shared store, else as each policy says. `local` counts while it is away."""
 
     def __init__(self, store: SharedCounterStore, local: MemoryCounters, log: Log) -> None:
-        self._store = store
+        self.store = store
         self._local = local
         self._log = log
         self._back = asyncio.Event()
+        self._owed: dict[tuple[str, str, int], tuple[Limiter, int]] = {}
         self.away_since = 0.0
         self.switched = 0
         """How often the store went away."""
         self.without = 0
         """Calls decided without it."""
 
-    async def decide(self, meter: Meter, call: Call) -> Refusal | None:
-        """Count a call, or refuse it."""
-        asked = meter.asked(call)
-        if not asked:
-            return None
+    async def take(self, asked: Asked, now: float, cost: int) -> Taken | Refusal | None:
+        """Count a call or refuse it; None where it is let through without being counted."""
         if not self.away_since:
             try:
-                taken = await self._store.take(asked, call.now, meter.cost)
+                return await self.store.take(asked, now, cost)
+            except StoreAway as error:
+                self._went_away(str(error))
+        self.without += 1
+        return self._alone(asked, now, cost)
+
+    async def add(self, asked: Asked, now: float, cost: int) -> None:
+        """Count what was known only afterwards."""
+        if not self.away_since:
+            try:
+                await self.store.add(asked, now, cost)
             except StoreAway as error:
                 self._went_away(str(error))
             else:
-                return meter.settle(call, taken)
-        self.without += 1
-        return self._alone(meter, call, asked)
+                return
+        self._local.add(asked, now, cost)
+        self._owe(asked, cost)
 
-    def _alone(self, meter: Meter, call: Call, asked: Asked) -> Refusal | None:
+    def _alone(self, asked: Asked, now: float, cost: int) -> Taken | Refusal | None:
         refusing = next((limiter for limiter, _ in asked if limiter.when_away == "refuse"), None)
         if refusing is not None:
             note = "its counters are away, and it says to refuse then"
             return Refusal(REASONS["not-metered"], ((b"retry-after", b"1"),), refusing.name, note)
-        counted: list[tuple[Limiter, str]] = [pair for pair in asked if pair[0].when_away == "count on the node"]
-        return meter.settle(call, self._local.take(counted, call.now, meter.cost)) if counted else None
+        counted: Asked = [pair for pair in asked if pair[0].when_away == "count on the node"]
+        if not counted:
+            return None
+        taken = self._local.take(counted, now, cost)
+        if taken.admitted:
+            self._owe(asked, cost)
+        return taken
+
+    def _owe(self, asked: Asked, cost: int) -> None:
+        for limiter, key in asked:
+            if limiter.is_quota:
+                place = (limiter.id, key, limiter.windows[0].start)  # type: ignore[union-attr]
+                self._owed[place] = (limiter, self._owed.get(place, (limiter, 0))[1] + cost)
 
     def _went_away(self, why: str) -> None:
         if not self.away_since:
@@ -63,12 +82,21 @@ class SharedMetering:
             self._log(f"the shared counters are away, limits do as each says meanwhile: {why}")
             self._back.set()
 
+    async def _pay(self) -> None:
+        owed, self._owed = self._owed, {}
+        for (_, key, _), (limiter, cost) in list(owed.items()):
+            await self.store.add([(limiter, key)], time(), cost)
+
     async def run(self) -> None:
         """Watch for the store's return, until cancelled."""
         while True:
             await self._back.wait()
             await asyncio.sleep(LOOK_EVERY_S)
-            if await self._store.answers():
+            if await self.store.answers():
                 lasted, self.away_since = time() - self.away_since, 0.0
                 self._back.clear()
-                self._log(f"the shared counters are back after {lasted:.1f} s")
+                self._log(f"the shared counters are back after {lasted:.1f} s; {self.without} calls went without them")
+                try:
+                    await self._pay()
+                except StoreAway as error:
+                    self._went_away(str(error))

@@ -1,25 +1,26 @@
 -- Counts one call against every window, or against none: the algorithms of core/limits/algorithms.py.
--- KEYS: one for each window. ARGV: the time in microseconds, the cost, the number of the question, then for each
--- window its algorithm (0 fixed, 1 sliding, 2 bucket), limit, seconds, and burst.
--- Answers: 1 or 0 (admitted), the place of the window that decides (from 1), what is left, seconds, and the number
--- of the question, so that an answer is never taken for another call's.
+-- KEYS: one for each window. ARGV: the time in microseconds, the cost, the number of the question, what to do (0 take,
+-- 1 count in any case, 2 only look), then for each window its algorithm (0 fixed, 1 sliding, 2 bucket, 3 a quota's
+-- stretch), limit, seconds (of a stretch its end), burst (of a stretch its start), and 1 where it is soft.
+-- Answers: 1 or 0 (admitted), the place of the window that decides (from 1), what is left, microseconds, the number
+-- of the question, so that an answer is never taken for another call's, and the place of a soft one that is over.
 -- All numbers are whole and below 2^53, so that doubles hold them exactly.
 local now = tonumber(ARGV[1])
 local cost = tonumber(ARGV[2])
 local question = tonumber(ARGV[3])
+local act = tonumber(ARGV[4])
 local MICRO = 1000000
 local SLICES = 32
 
 local function floor_of(a, b) return (a - a % b) / b end
 local function ceil_of(a, b) return floor_of(a + b - 1, b) end
 local function text(n) return string.format('%.0f', n) end
-local function seconds_of(us) return math.max(1, ceil_of(us, MICRO)) end
 
 local writes = {}
-local least, place, reset = nil, 0, 0
+local least, place, reset, over_at = nil, 0, 0, 0
 
 for i = 1, #KEYS do
-  local base = 4 + (i - 1) * 4
+  local base = 5 + (i - 1) * 5
   local algorithm, limit = tonumber(ARGV[base]), tonumber(ARGV[base + 1])
   local seconds, burst = tonumber(ARGV[base + 2]), tonumber(ARGV[base + 3])
   local key = KEYS[i]
@@ -31,10 +32,21 @@ for i = 1, #KEYS do
     local before, count = tonumber(kept[1] or '-1'), tonumber(kept[2] or '0')
     if started > before then count = 0 else started = before end
     left = limit - count - cost
-    wait = math.max(1, started + seconds - whole)
+    wait = (started + seconds) * MICRO - now
     writes[i] = function()
       redis.call('HSET', key, 's', text(started), 'n', text(count + cost))
-      redis.call('PEXPIRE', key, (wait + 60) * 1000)
+      redis.call('PEXPIRE', key, ceil_of(wait, 1000) + 60000)
+    end
+  elseif algorithm == 3 then
+    local ends, starts = seconds, burst
+    local kept = redis.call('HMGET', key, 's', 'n')
+    local before, count = tonumber(kept[1] or '0'), tonumber(kept[2] or '0')
+    if before < starts then before, count = starts, 0 end
+    left = limit - count - cost
+    wait = ends * MICRO - now
+    writes[i] = function()
+      redis.call('HSET', key, 's', text(before), 'n', text(count + cost))
+      redis.call('PEXPIRE', key, math.max(0, ceil_of(wait, 1000)) + 86400000)
     end
   elseif algorithm == 1 then
     local width = floor_of(seconds * MICRO, SLICES)
@@ -55,14 +67,14 @@ for i = 1, #KEYS do
       end
     end
     left = limit - sum - cost
-    if left >= 0 then wait = seconds_of((current + SLICES + 1) * width - now) else
+    if left >= 0 then wait = (current + SLICES + 1) * width - now else
       local freed, last = 0, current
       for _, one in ipairs(live) do
         freed = freed + one[2]
         last = one[1]
         if freed >= -left then break end
       end
-      wait = seconds_of((last + SLICES + 1) * width - now)
+      wait = (last + SLICES + 1) * width - now
     end
     writes[i] = function()
       if #gone > 0 then redis.call('HDEL', key, unpack(gone)) end
@@ -81,18 +93,21 @@ for i = 1, #KEYS do
     local after = debt + cost * each
     local over = after - burst * each
     if over > 0 then
-      left, wait = -ceil_of(over, each), seconds_of(ceil_of(over, limit))
+      left, wait = -ceil_of(over, each), ceil_of(over, limit)
     else
-      left, wait = floor_of(-over, each), seconds_of(ceil_of(after, limit))
+      left, wait = floor_of(-over, each), ceil_of(after, limit)
     end
     writes[i] = function()
       redis.call('HSET', key, 't', text(at), 'd', text(after))
       redis.call('PEXPIRE', key, (ceil_of(burst * seconds, limit) + 60) * 1000)
     end
   end
-  if left < 0 then return { 0, i, 0, wait, question } end
+  if left < 0 and act == 0 then
+    if tonumber(ARGV[base + 4]) == 0 then return { 0, i, 0, wait, question, 0 } end
+    over_at, left = i, 0
+  end
   if least == nil or left < least then least, place, reset = left, i, wait end
 end
 
-for i = 1, #KEYS do writes[i]() end
-return { 1, place, least, reset, question }
+if act ~= 2 then for i = 1, #KEYS do writes[i]() end end
+return { 1, place, least, reset, question, over_at }

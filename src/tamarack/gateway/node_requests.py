@@ -1,0 +1,51 @@
+"""Answering what the console asks of a node itself."""
+
+from typing import Any
+
+import orjson
+
+from tamarack.core.limits.store import StoreAway
+from tamarack.core.node_request import NodeRequest
+from tamarack.gateway.counters.redis_counters import RedisCounters
+from tamarack.gateway.metering import Metering
+
+MOST_LISTED = 1_000
+
+
+async def answer_request(metering: Metering, request: NodeRequest, now: float) -> bytes:
+    """The answer as JSON: how the node counts, and the counters asked for or what went wrong."""
+    answer: dict[str, Any] = {"counting": metering.counting, "counters": [], "problem": ""}
+    try:
+        if request.do == "clear":
+            await _clear(metering, request)
+        else:
+            answer["counters"] = await _list(metering, request, now)
+    except StoreAway as error:
+        answer["problem"] = f"the shared counters do not answer: {error}"
+    return orjson.dumps(answer)
+
+
+def _shared(metering: Metering) -> RedisCounters | None:
+    shared = metering.shared
+    if shared is None or shared.away_since or not isinstance(shared.store, RedisCounters):
+        return None
+    return shared.store
+
+
+async def _list(metering: Metering, request: NodeRequest, now: float) -> list[tuple[Any, ...]]:
+    most = min(request.most, MOST_LISTED)
+    store = _shared(metering)
+    if store is not None:
+        found = await store.live(metering.local.limiters(), request.search, now, most)
+    else:
+        found = metering.local.live(request.search, now, most)
+    held = metering.held()
+    return [(*one[:6], held.get((one.id, one.key), 0)) for one in found]
+
+
+async def _clear(metering: Metering, request: NodeRequest) -> None:
+    metering.local.clear(request.id, request.key)
+    store = _shared(metering)
+    limiter = metering.local.limiters().get(request.id)
+    if store is not None and limiter is not None:
+        await store.clear(limiter, request.key)

@@ -1,0 +1,68 @@
+"""Telling people: a notice in the portal, and a mail to those who look after it."""
+
+from datetime import timedelta
+
+from sqlmodel import Session, col, select
+
+from tamarack.store.application import Application
+from tamarack.store.columns import now
+from tamarack.store.mail import Mail
+from tamarack.store.notice import Notice
+from tamarack.store.organization import Organization, Person
+from tamarack.store.staff import Staff
+
+MOST_TRIES = 12
+
+
+def tell_organization(session: Session, organization: Organization, application: Application | None, title: str,
+                      text: str) -> None:  # fmt: skip
+    """A notice to an organization, and a mail to its leads."""
+    session.add(
+        Notice(
+            organization_id=organization.id,
+            application_id=application.id if application is not None else None,
+            title=title,
+            text=text,
+        )
+    )
+    query = select(Person).where(Person.organization_id == organization.id, Person.role == "lead", Person.active)
+    for person in session.exec(query):
+        session.add(Mail(to=person.email, subject=title, text=f"{person.name},\n\n{text}\n"))
+
+
+def tell_admins(session: Session, title: str, text: str) -> None:
+    """A mail to the platform's admins."""
+    for member in session.exec(select(Staff).where(Staff.role == "platform-admin", Staff.active)):
+        session.add(Mail(to=member.email, subject=title, text=f"{member.name},\n\n{text}\n"))
+
+
+def notices(session: Session, organization: Organization, most: int = 20) -> list[Notice]:
+    """An organization's newest notices."""
+    query = select(Notice).where(Notice.organization_id == organization.id)
+    return list(session.exec(query.order_by(col(Notice.made_at).desc(), col(Notice.id).desc()).limit(most)))
+
+
+def waiting_mail(session: Session, most: int = 50) -> list[Mail]:
+    """Mail whose time to be handed over has come, the oldest first; locked against a second worker."""
+    query = (
+        select(Mail)
+        .where(col(Mail.sent_at).is_(None), col(Mail.next_try_at) <= now(), Mail.tries < MOST_TRIES)
+        .order_by(col(Mail.id))
+        .limit(most)
+        .with_for_update(skip_locked=True)
+    )
+    return list(session.exec(query))
+
+
+def note_sent(session: Session, mail: Mail) -> None:
+    """A mail server has taken it."""
+    mail.sent_at, mail.problem = now(), ""
+    session.add(mail)
+
+
+def note_not_sent(session: Session, mail: Mail, problem: str) -> None:
+    """It was not taken: it waits, each time twice as long."""
+    mail.tries += 1
+    mail.problem = problem[:500]
+    mail.next_try_at = now() + timedelta(seconds=min(3600, 2**mail.tries))
+    session.add(mail)
