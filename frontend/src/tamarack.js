@@ -136,6 +136,33 @@ document.addEventListener("click", (event) => {
   if (chart) followPoint(chart);
 });
 
+// Numbers that can be dragged: a slider beside its field, and parts of a form that belong to one choice.
+document.addEventListener("input", (event) => {
+  const slider = event.target.closest?.("input[type=range][data-for]");
+  const field = slider ? document.getElementById(slider.dataset.for) : event.target;
+  if (slider) {
+    field.value = slider.value;
+    field.dispatchEvent(new Event("input", { bubbles: true }));
+  } else if (field.id) {
+    const own = $(`input[type=range][data-for="${field.id}"]`);
+    if (own) own.value = field.value;
+  }
+});
+
+function showParts(form) {
+  for (const part of $$("[data-shown-for]", form)) {
+    const names = part.dataset.shownFor;
+    if (!names) continue;
+    const chosen = form.elements[part.dataset.shownBy || part.closest("[data-follows]")?.dataset.follows];
+    if (chosen) part.hidden = !names.split(",").includes(chosen.value);
+  }
+}
+document.addEventListener("DOMContentLoaded", () => $$("form.trial").forEach(showParts));
+document.addEventListener("change", (event) => {
+  const form = event.target.closest("form.trial");
+  if (form) showParts(form);
+});
+
 // Times: said in the reader's zone, exactly, on hover.
 function exactTimes(root) {
   for (const time of $$("time[datetime]:not([title])", root)) {

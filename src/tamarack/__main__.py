@@ -160,6 +160,18 @@ def apply_files(path: Path, yes: bool, whole: bool) -> None:
         sys.exit(1)
 
 
+@main.command("restore-quotas")
+def restore_quotas() -> None:
+    """Bring the shared counts of quotas up to the database's, after Redis lost what it kept."""
+    from tamarack.gateway.counters.restore import restore
+
+    current = here()
+    if not current.redis:
+        click.echo("Nodes count by themselves here (TAMARACK_REDIS_URL is none): nothing to restore.", err=True)
+        sys.exit(1)
+    click.echo(f"Raised {restore(current.database, current.redis, tries=1)} counts.")
+
+
 @main.command("rebuild-rollups")
 @click.option("--days", type=click.IntRange(1, 400), default=1, help="How many days back, today included.")
 def rebuild(days: int) -> None:

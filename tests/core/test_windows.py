@@ -8,11 +8,11 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 from pydantic import TypeAdapter, ValidationError
 
+from tamarack.core.layers import looser
 from tamarack.core.limits.algorithms import SLICES, FixedCounts, counts_for
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import Limiter
 from tamarack.core.limits.window import Window, in_words
-from tamarack.core.review import looser
 
 _WINDOW = TypeAdapter(Window)
 

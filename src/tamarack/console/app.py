@@ -13,6 +13,7 @@ from tamarack.console import (
     explaining,
     finding,
     imports,
+    limits,
     overview,
     plans,
     policies,
@@ -25,6 +26,7 @@ from tamarack.console import (
     team,
     traces,
     traffic,
+    try_limit,
 )
 from tamarack.settings import Settings
 from tamarack.web.application import make_application
@@ -40,6 +42,8 @@ BLUEPRINTS = (
     browser.pages,
     explaining.pages,
     backends.pages,
+    limits.pages,
+    try_limit.pages,
     plans.pages,
     subscribers.pages,
     credentials.pages,

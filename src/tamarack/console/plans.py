@@ -7,12 +7,16 @@ from pydantic import ValidationError
 from sqlmodel import func, select
 
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
+from tamarack.core import pricing
+from tamarack.core.configuration import part_problem
 from tamarack.core.model import problems_of
 from tamarack.core.plans import Plan, Product
 from tamarack.store import drafting
 from tamarack.store.application import Subscription
+from tamarack.store.plan_effect import effect_of
 from tamarack.web.application import db
 from tamarack.web.forms import Form, blank, fields_of, read_form, values_of
+from tamarack.web.plan_table import plan_table
 
 pages = Blueprint("plans", __name__, url_prefix="/plans")
 
@@ -36,7 +40,8 @@ def _subscribers() -> dict[tuple[str, str], int]:
 @pages.get("/")
 @requires("see")
 def index() -> Any:
-    return render("plans/index.html", products=draft().products, subscribers=_subscribers())
+    prices = {(one.name, plan.name): pricing.in_words(plan) for one in draft().products for plan in one.plans}
+    return render("plans/index.html", products=draft().products, subscribers=_subscribers(), prices=prices)
 
 
 def _product_page(product: Product | None, typed: dict[str, Any], errors: dict[str, str]) -> str:
@@ -98,8 +103,24 @@ def remove_product(product: str) -> Any:
 _FIELDS = fields_of(Plan, without=())
 
 
-def _plan_page(product: Product, plan: Plan | None, form: Form) -> str:
-    return render("plans/plan.html", product=product, plan=plan, form=form)
+def _plan_page(product: Product, plan: Plan | None, form: Form, made: Plan | None = None) -> str:
+    shown = made or plan
+    effects = effect_of(db(), product.name, plan.name, shown) if plan is not None and shown is not None else []
+    return render(
+        "plans/plan.html",
+        product=product,
+        plan=plan,
+        form=form,
+        effects=effects,
+        price=pricing.in_words(shown) if shown is not None else "",
+        bill=_bill(shown) if shown is not None else [],
+    )
+
+
+def _bill(plan: Plan) -> list[tuple[int, str]]:
+    """What some numbers of calls in a month would cost under a plan."""
+    step = plan.calls_included or 100_000
+    return [(calls, f"{pricing.charge(plan, calls).total} {plan.currency}") for calls in (step, 2 * step, 10 * step)]
 
 
 @pages.get("/<product>/plan")
@@ -124,12 +145,23 @@ def save_plan(product: str) -> Any:
         form.errors["name"] = f"{many} subscriptions know this plan as {kept.name!r}; keep the name, change the title"
     if not isinstance(made, Plan) or form.errors:
         return _plan_page(found, kept, form), 422
-    if request.form.get("act") == "check":
-        return _plan_page(found, kept, form)
+    problem = next(filter(None, (part_problem(draft(), found, part) for part in made.parts)), "")
+    if problem:
+        form.errors["parts"] = problem
+    if request.form.get("act") == "check" or problem:
+        return _plan_page(found, kept, form, made), 422 if problem else 200
     plans = tuple(made if plan is kept else plan for plan in found.plans)
     if kept is None:
         plans = (*plans, made)
     return _save_plans(found, plans, f"saved plan {made.title} of {found.title}")
+
+
+@pages.get("/<product>/compare")
+@requires("see")
+def compare(product: str) -> Any:
+    """A product's plans side by side."""
+    found = _find(product)
+    return render("plans/compare.html", product=found, table=plan_table(found.plans), subscribers=_subscribers())
 
 
 @pages.post("/<product>/plan/remove")

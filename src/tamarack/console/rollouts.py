@@ -23,6 +23,7 @@ from tamarack.core.difference import difference
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.review import risks
 from tamarack.store import drafting, rolling, secrets
+from tamarack.store.below_traffic import below_traffic
 from tamarack.store.drafting import EditedMeanwhile
 from tamarack.store.rolling import NotFit
 from tamarack.store.rollout import Rollout
@@ -53,7 +54,7 @@ def review() -> Any:
         "rollouts/review.html",
         rollout=rollout,
         changes=difference(live, draft()),
-        risks=risks(draft()),
+        risks=[*risks(draft()), *below_traffic(db(), where, live, draft())],
         problems=check_in(draft(), where, secrets.names_set_for(db(), where)),
         lines=file_difference(live, draft()),
         mark=drafting.mark(db()),

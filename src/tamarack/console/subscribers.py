@@ -9,7 +9,7 @@ from sqlmodel import col, select
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires, running
 from tamarack.core.credentials import KIND_TITLES
 from tamarack.core.environments import ENVIRONMENTS
-from tamarack.store import auditing, subscribers, subscribing, watching
+from tamarack.store import auditing, quotas, subscribers, subscribing, watching
 from tamarack.store import credentials as credentials_store
 from tamarack.store.application import Application, Subscription
 from tamarack.store.organization import Organization, Person
@@ -29,7 +29,10 @@ def index() -> Any:
     waiting = (
         select(Subscription, Application, Organization)
         .where(Subscription.application_id == Application.id, Application.organization_id == Organization.id)
-        .where(Subscription.state == "pending")
+        .where(
+            (col(Subscription.state) == "pending")
+            | ((col(Subscription.next_plan) != "") & col(Subscription.next_at).is_(None))
+        )
         .order_by(col(Subscription.made_at))
     )
     found = subscribers.organizations(db(), search)
@@ -134,6 +137,12 @@ def application(id: str) -> Any:
     credentials = credential_pages.listed(subscribers.credentials_of(db(), found))
     shown = credential_pages.take_new()
     where = environment()
+    subscriptions = subscribers.subscriptions_of(db(), found)
+    offers = {where: running(where)[1] for where in ENVIRONMENTS}
+    plans = {one.id: product.plans if (product := offers[one.environment].product(one.product)) is not None else ()
+             for one in subscriptions}  # fmt: skip
+    used = {one.id: quotas.use_of(db(), one, next((plan for plan in plans[one.id] if plan.name == one.plan), None))
+            for one in subscriptions}  # fmt: skip
     recent = watching.calls(
         db(), watching.CallFilter(environment=where, organization=owner.name, application=found.name), most=12
     )
@@ -144,8 +153,9 @@ def application(id: str) -> Any:
         credentials=credentials,
         new_key=shown if shown is not None and any(one.id == shown["id"] for one, _ in credentials) else None,
         titles=KIND_TITLES,
-        subscriptions=subscribers.subscriptions_of(db(), found),
-        offers={where: running(where)[1] for where in ENVIRONMENTS},
+        subscriptions=subscriptions,
+        plans=plans,
+        used=used,
         recent=recent,
         states=subscribing.STATES,
     )
@@ -165,9 +175,7 @@ def set_application_active(id: str) -> Any:
 @pages.post("/applications/<id>/subscriptions/<subscription>")
 @requires("subscribers")
 def set_subscription_state(id: str, subscription: str) -> Any:
-    found = db().get(Subscription, subscription)
-    if found is None or found.application_id != id:
-        abort(404, "There is no such subscription.")
+    found = _subscription(id, subscription)
     try:
         subscribing.set_subscription_state(db(), acting(), found, request.form.get("state", ""))
     except (NotPossible, KeyError) as error:
@@ -175,6 +183,65 @@ def set_subscription_state(id: str, subscription: str) -> Any:
     else:
         db().commit()
         done(f"The subscription to {found.product} is {found.state}.")
+    return back_to("subscribers.application", id=id)
+
+
+def _subscription(id: str, subscription: str) -> Subscription:
+    found = db().get(Subscription, subscription)
+    if found is None or found.application_id != id:
+        abort(404, "There is no such subscription.")
+    return found
+
+
+@pages.post("/applications/<id>/subscriptions/<subscription>/plan")
+@requires("subscribers")
+def change_plan(id: str, subscription: str) -> Any:
+    """Move a subscription to another plan now or at the period's end, or drop a change that waits."""
+    found = _subscription(id, subscription)
+    offered = running(found.environment)[1]
+    try:
+        if request.form.get("act") == "keep":
+            subscribing.keep_plan(db(), acting(), found)
+            said = f"The subscription stays on {found.plan}."
+        else:
+            later = request.form.get("when") == "period end"
+            subscribing.change_plan(db(), acting(), offered, found, request.form.get("plan", ""), later)
+            said = (
+                f"The subscription changes to {found.next_plan} on {found.next_at:%d %B %Y at %H:%M} UTC."
+                if found.next_at is not None
+                else f"The subscription is on {found.plan} now; nodes know within a second."
+            )
+    except NotPossible as error:
+        db().rollback()
+        refuse(str(error))
+    else:
+        db().commit()
+        done(said)
+    return back_to("subscribers.application", id=id)
+
+
+@pages.post("/applications/<id>/subscriptions/<subscription>/quota")
+@requires("subscribers")
+def change_quota(id: str, subscription: str) -> Any:
+    """Begin a quota's count anew, or grant calls on top for the running period."""
+    found = _subscription(id, subscription)
+    reason = request.form.get("reason", "")
+    typed = request.form.get("calls", "").replace(" ", "")
+    try:
+        if request.form.get("act") == "reset":
+            quotas.reset(db(), acting(), found, reason)
+            said = "The quota's count begins anew; nodes know within a second."
+        elif not typed.isdigit():
+            raise NotPossible(f"{typed!r} is no number of calls; give a whole number.")
+        else:
+            granted = quotas.extend(db(), acting(), found, int(typed), reason)
+            said = f"{granted:,} calls are granted on top for this period; nodes know within a second."
+    except NotPossible as error:
+        db().rollback()
+        refuse(str(error))
+    else:
+        db().commit()
+        done(said)
     return back_to("subscribers.application", id=id)
 
 

@@ -4,7 +4,6 @@ from dataclasses import dataclass
 
 from tamarack.core.configuration import Api, Backend, Configuration, Operation, Version
 from tamarack.core.effective import Placement, held, in_force, is_closed, is_open
-from tamarack.core.limits.window import in_words
 from tamarack.core.plans import Plan
 from tamarack.core.policies import kind_of
 from tamarack.core.stages import Stage
@@ -51,8 +50,8 @@ def explain(
         after = sum(1 for row in in_force(rows) if row.stage in later)
         sentences.insert(len(sentences) - after, Sentence(text, "built in"))
         if plan is not None:
-            limits = f"may call {in_words(plan.limits)}" if plan.limits else "sets no limit of its own"
-            sentences.append(Sentence(f"Under the plan {plan.title}, a subscription {limits}.", f"plan {plan.title}"))
+            said = plan.in_words(api.name, operation.call if operation is not None else "")
+            sentences.append(Sentence(f"Under the plan {plan.title}, a subscription {said}.", f"plan {plan.title}"))
     backend = configuration.backend(version.backend)
     if backend is not None:
         sentences.append(

@@ -106,27 +106,62 @@ class Plan(Frozen):
     name: Name
     title: Title
     summary: Text = ""
-    limits: tuple[Window, ...] = ()
-    parts: tuple[PlanPart, ...] = Field(default=(), max_length=MOST_PARTS)
-    quota_calls: int = Field(default=0, ge=0, le=MOST)
-    """Calls in each period; 0 for no quota."""
-    quota_period: Period = "month"
-    quota_starts: Starts = "calendar"
-    quota_time_zone: TimeZone = "UTC"
-    quota_used_up: WhenUsedUp = "refuse"
-    token_budget: int = Field(default=0, ge=0, le=10**12)
-    """Tokens of language models in each period of the quota; 0 for no budget."""
-    credential_days: int = Field(default=0, ge=0, le=3650)
-    """How long a credential made under the plan is good; 0 for no end."""
-    approval: Literal["automatic", "person"] = "automatic"
-    currency: Annotated[str, StringConstraints(pattern=r"^[A-Z]{3}$")] = "EUR"
-    """A code of ISO 4217."""
-    price_monthly: Money = Decimal(0)
-    calls_included: int = Field(default=0, ge=0, le=MOST)
-    price_per_thousand: Money = Decimal(0)
-    """For each further thousand calls begun."""
-    tokens_included: int = Field(default=0, ge=0, le=10**12)
-    price_per_thousand_tokens: Money = Decimal(0)
+    limits: tuple[Window, ...] = Field(
+        default=(),
+        title="Rates, one a line",
+        description="Like `20 per second`, `100000 per day`, `60 per minute, sliding`, or `5 per second, burst 20`."
+        " All hold at once, for all calls under one subscription.",
+    )
+    parts: tuple[PlanPart, ...] = Field(
+        default=(),
+        max_length=MOST_PARTS,
+        title="In their place, for single APIs or operations",
+        description="One a line: `fares: 5 per second` or `fares post /quotes: 60 per minute`. It counts by itself.",
+    )
+    quota_calls: int = Field(
+        default=0, ge=0, le=MOST, title="Quota", description="Calls in each period; 0 for none. It counts every call."
+    )
+    quota_period: Period = Field(default="month", title="Period")
+    quota_starts: Starts = Field(
+        default="calendar",
+        title="Counted from",
+        description="The start: of the calendar's period, or of the subscription.",
+    )
+    quota_time_zone: TimeZone = Field(
+        default="UTC", title="Time zone", description="Whose calendar, like `Europe/Oslo`."
+    )
+    quota_used_up: WhenUsedUp = Field(
+        default="refuse", title="When used up", description="Refuse, or let through and mark."
+    )
+    token_budget: int = Field(
+        default=0,
+        ge=0,
+        le=10**12,
+        title="Token budget",
+        description="Tokens of language models in each period; 0 for none.",
+    )
+    credential_days: int = Field(
+        default=0,
+        ge=0,
+        le=3650,
+        title="Credentials last (days)",
+        description="The longest that a credential of a subscriber is good; 0 for no end.",
+    )
+    approval: Literal["automatic", "person"] = Field(
+        default="automatic",
+        title="Approval",
+        description="In force at once, or after a person approved it under Subscribers.",
+    )
+    currency: Annotated[str, StringConstraints(pattern=r"^[A-Z]{3}$")] = Field(
+        default="EUR", title="Currency", description="A code of ISO 4217."
+    )
+    price_monthly: Money = Field(default=Decimal(0), title="Price a month")
+    calls_included: int = Field(default=0, ge=0, le=MOST, title="Calls included")
+    price_per_thousand: Money = Field(
+        default=Decimal(0), title="Per further thousand", description="For each thousand begun."
+    )
+    tokens_included: int = Field(default=0, ge=0, le=10**12, title="Tokens included")
+    price_per_thousand_tokens: Money = Field(default=Decimal(0), title="Per thousand tokens")
 
     _no_two_alike = field_validator("limits")(_distinct)
 

@@ -4,15 +4,14 @@ from dataclasses import dataclass
 
 from tamarack.core.configuration import Api, Configuration, Operation, Version
 from tamarack.core.effective import held, in_force, is_closed, is_open
-from tamarack.core.limits.algorithms import SLICES
-from tamarack.core.limits.window import Window
+from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.layers import all_limits
 from tamarack.core.origins import ANY
 from tamarack.core.policies import AnyPolicy
 from tamarack.core.policies.api_key import ApiKey
 from tamarack.core.policies.browser_access import BrowserAccess
 from tamarack.core.policies.client_secret import ClientSecret
 from tamarack.core.policies.groups import Groups
-from tamarack.core.policies.rate_limit import RateLimit
 from tamarack.core.policies.signed_key import SignedKey
 from tamarack.core.policies.token import JwtPolicy
 from tamarack.core.stages import Stage
@@ -35,9 +34,9 @@ def risks(configuration: Configuration) -> list[Risk]:
             if version.state in ("draft", "retired"):
                 continue
             found += _openness(configuration, api, version)
-            found += _unreachable(configuration, api, version)
             found += _impassable(configuration, api, version)
             found += _browsers(configuration, api, version)
+    found += _unreachable(configuration)
     offered = {name for product in configuration.products for name in product.apis}
     for api in configuration.apis:
         if api.name not in offered and any(v.state == "published" for v in api.versions):
@@ -136,38 +135,12 @@ def _named(operations: list[Operation], version: Version) -> str:
     return f"{names} {'is' if len(operations) == 1 else 'are'}"
 
 
-def _most_in(window: Window, seconds: int, aligned: bool) -> int:
-    """The most calls that a window lets through in a stretch of some seconds, aligned to the clock or anywhere."""
-    if window.algorithm == "bucket":
-        return window.burst + seconds * window.limit // window.seconds
-    stretches = -(-seconds // window.seconds)
-    if window.algorithm == "fixed" and (seconds % window.seconds or not aligned):
-        stretches += 1  # a stretch may begin within one of the window's own
-    return window.limit * stretches
-
-
-def looser(outer: Window, inner: Window) -> bool:
-    """Whether `outer` can never be reached where `inner` holds: its rate is met before it is."""
-    if outer.seconds < inner.seconds or outer.algorithm == "bucket":
-        return False
-    if outer.algorithm == "sliding":  # a call counts there for one part longer than the window
-        return _most_in(inner, outer.seconds + -(-outer.seconds // SLICES), aligned=False) <= outer.limit
-    return _most_in(inner, outer.seconds, aligned=True) <= outer.limit
-
-
-def _unreachable(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
-    found = []
-    for operation in version.operations:
-        rows = in_force(held(configuration, api, version, operation))
-        limits = [row.policy for row in rows if isinstance(row.policy, RateLimit)]
-        for limit in limits:
-            for window in limit.windows:
-                inside = [other for other in limit.windows if other is not window]
-                tighter = next((other for other in inside if looser(window, other)), None)
-                if tighter is not None:
-                    text = f"{operation.call}: ‘{limit.name}’ can never reach {window}, for {tighter} is met first"
-                    found.append(Risk(f"{api.title} {version.version}", text, api.name))
-    seen: dict[str, Risk] = {}
-    for risk in found:
-        seen.setdefault(risk.text.partition(": ")[2], risk)
-    return list(seen.values())
+def _unreachable(configuration: Configuration) -> list[Risk]:
+    """Limits that can never bind, in whichever environment."""
+    found: dict[tuple[str, str], Risk] = {}
+    for environment in ENVIRONMENTS:
+        for row in all_limits(configuration, environment):
+            for note in row.notes:
+                called = "the quota" if row.quota is not None else f"‘{row.name}’"
+                found.setdefault((row.id, note), Risk(row.where, f"{called} {note}", row.placement.api))
+    return list(found.values())

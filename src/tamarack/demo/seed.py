@@ -7,7 +7,7 @@ from pathlib import Path
 
 import psycopg
 from sqlalchemy import Engine
-from sqlmodel import Session, select
+from sqlmodel import Session, func, select
 
 from tamarack.config.files import Loaded, load
 from tamarack.core.configuration import Configuration
@@ -17,14 +17,16 @@ from tamarack.demo.places import VISITOR_SCREEN
 from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoApplication, DemoOrganization
 from tamarack.settings import Settings
 from tamarack.store import credentials as credentials_of
-from tamarack.store import drafting, rolling, subscribing
+from tamarack.store import drafting, quotas, rolling, subscribing
 from tamarack.store.application import Credential, Subscription
 from tamarack.store.auditing import COMMAND_LINE
 from tamarack.store.credentials import Wanted
 from tamarack.store.organization import Organization, Person
 from tamarack.store.passwords import hash_password
+from tamarack.store.quota import QuotaUsed
 from tamarack.store.secrets import set_secret
 from tamarack.store.staff import Staff
+from tamarack.store.traffic import CallRow
 
 CONFIGURATION = Path(__file__).parent / "configuration"
 _SHIPPED_BASE = 7400
@@ -75,7 +77,34 @@ def seed(engine: Engine, settings: Settings) -> int:
     with psycopg.connect(settings.database, autocommit=True) as connection:
         many = load_past(connection, callers, targets, number, datetime.now(UTC), settings.demo_days)
         connection.execute("ANALYZE")
+    with Session(engine) as session:
+        _count_quotas(session, loaded.configuration)
+        session.commit()
     return many
+
+
+def _count_quotas(session: Session, offered: Configuration) -> None:
+    """What the past calls used of the quotas whose stretches are running."""
+    for subscription in session.exec(select(Subscription).where(Subscription.environment == "production")):
+        product = offered.product(subscription.product)
+        plan = product.plan(subscription.plan) if product is not None else None
+        if plan is None or plan.quota is None:
+            continue
+        stretch = quotas.stretch_of(subscription, plan.quota)
+        first = datetime.fromtimestamp(stretch.start, UTC)
+        answered = select(func.count()).where(CallRow.subscription == subscription.id, CallRow.at >= first,
+                                              CallRow.reason == "")  # fmt: skip
+        session.add(
+            QuotaUsed(
+                environment=subscription.environment,
+                quota=f"@quota/{subscription.product}",
+                key=quotas.key_of(subscription),
+                start=first,
+                ends=datetime.fromtimestamp(stretch.end, UTC),
+                calls=session.exec(answered).one(),
+                allowed=stretch.limit,
+            )
+        )
 
 
 def _organization(

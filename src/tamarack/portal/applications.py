@@ -23,11 +23,12 @@ from tamarack.portal.page import (
     requires,
 )
 from tamarack.portal.reference import example_call, views
-from tamarack.store import subscribers, subscribing, watching
+from tamarack.store import quotas, subscribers, subscribing, telling, watching
 from tamarack.store.application import Application, Credential, Subscription
 from tamarack.store.subscribing import NotPossible
 from tamarack.web import credential_pages
 from tamarack.web.application import db
+from tamarack.web.plan_table import plan_table
 
 pages = Blueprint("applications", __name__, url_prefix="/applications")
 
@@ -83,6 +84,9 @@ def _usage(application: Application, subscription: Subscription, plan: Plan | No
     if plan is None:
         return []
     used = []
+    quota = quotas.use_of(db(), subscription, plan)
+    if quota is not None:
+        used.append((f"{plan.quota.brief if plan.quota is not None else ''}", quota[0], quota[1].limit))
     present = datetime.now(UTC)
     for window in plan.limits:
         if window.seconds < 60 or window.algorithm == "bucket":
@@ -129,7 +133,16 @@ def page(id: str) -> Any:
         examples=_examples(credentials, subscriptions, offers, shown),
         refused=refused,
         environments=ENVIRONMENTS,
+        plans={one.id: _plans_for(one) for one in subscriptions},
+        notices=[one for one in telling.notices(db(), my_organization()) if one.application_id == application.id][:4],
     )
+
+
+def _plans_for(subscription: Subscription) -> tuple[Plan, ...]:
+    """The plans that a subscription may change to."""
+    product = offered(subscription.environment).product(subscription.product)
+    plans = product.plans if product is not None else ()
+    return tuple(plan for plan in plans if plan.name != subscription.plan)
 
 
 def _examples(
@@ -155,6 +168,60 @@ def _examples(
             call = example_call(api, version, first, subscription.environment, key)
             return {"curl": as_curl(call), "Python": as_python(call), "JavaScript": as_javascript(call)}
     return {}
+
+
+@pages.get("/<id>/subscriptions/<subscription>/plan")
+@requires("see")
+def compare_plans(id: str, subscription: str) -> Any:
+    """The plans of a subscription's product side by side, to change to another."""
+    application = my_application(id)
+    found = db().get(Subscription, subscription)
+    if found is None or found.application_id != application.id:
+        abort(404, "There is no such subscription.")
+    product = offered(found.environment).product(found.product)
+    if product is None:
+        abort(404, "This product is not offered any more.")
+    return render(
+        "applications/plans.html",
+        application=application,
+        subscription=found,
+        product=product,
+        table=plan_table(product.plans),
+        changes_at=subscribing.plan_changes_at(plan, found, datetime.now(UTC))
+        if (plan := product.plan(found.plan)) is not None
+        else None,
+    )
+
+
+@pages.post("/<id>/subscriptions/<subscription>/plan")
+@requires("subscribe")
+def change_plan(id: str, subscription: str) -> Any:
+    """Change to another plan now or at the period's end; where a person approves, ask for it."""
+    application = my_application(id)
+    found = db().get(Subscription, subscription)
+    if found is None or found.application_id != application.id:
+        abort(404, "There is no such subscription.")
+    later = request.form.get("when") == "period end"
+    try:
+        if request.form.get("act") == "keep":
+            subscribing.keep_plan(db(), acting(), found)
+            said = f"The subscription stays on {found.plan}."
+        else:
+            wanted = request.form.get("plan", "")
+            subscribing.change_plan(db(), acting(), offered(found.environment), found, wanted, later, approved=False)
+            if found.next_at is not None:
+                said = f"The plan changes on {found.next_at:%d %B %Y at %H:%M} UTC. The credentials stay."
+            elif found.next_plan:
+                said = "The platform team is asked; until then the subscription stays as it is."
+            else:
+                said = "The plan is changed; it holds within a second. The credentials stay."
+    except NotPossible as error:
+        db().rollback()
+        refuse(str(error))
+    else:
+        db().commit()
+        done(said)
+    return back_to("applications.page", id=id)
 
 
 @pages.post("/<id>/subscriptions/<subscription>/end")

@@ -7,6 +7,7 @@ from typing import Any
 from flask import Blueprint, Response, abort, current_app, request, session
 from markupsafe import Markup, escape
 
+from tamarack.core import pricing
 from tamarack.core.configuration import Api, Operation, Version
 from tamarack.core.credential_examples import KEY_PLACE, credential_example
 from tamarack.core.effective import held, in_force, is_open
@@ -168,6 +169,7 @@ def _subscribe_page(api: str, version: str, typed: dict[str, str], errors: dict[
         api=found,
         version=inside,
         plans=plans,
+        prices={key: pricing.in_words(plan) for key, _, plan in plans},
         environments=environments,
         applications=subscribers.applications_of(db(), my_organization()),
         typed=typed,

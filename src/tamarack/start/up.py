@@ -115,6 +115,12 @@ class _Up:
             command_line = redis_command(self.settings.home, self.settings.port("redis"), password)
             self.supervisor.add(Program("redis", command_line))
         first_password = self.prepare_data()
+        if self.settings.redis:
+            from tamarack.gateway.counters.restore import restore
+
+            raised = restore(self.settings.database, self.settings.redis)
+            if raised:
+                say(f"Brought {raised} counts of quotas up to what the database knows.")
         self.start_programs()
         self.report(time.monotonic() - began, first_password)
         while not self.stop.wait(0.25):

@@ -15,7 +15,7 @@ from tamarack.core.model import problems_of
 from tamarack.core.origins import SitePattern
 from tamarack.core.sealing import NONCE_BYTES, NotSealedHere, seal, unseal
 from tamarack.core.signed_keys import make_signed_key
-from tamarack.store import auditing, feeding, signing
+from tamarack.store import auditing, feeding, lifetimes, signing
 from tamarack.store.application import Application, Credential
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import new_id, now
@@ -108,7 +108,7 @@ def make_credential(
         hint="",
         addresses=addresses,
         sites=sites,
-        expires_at=wanted.expires_at,
+        expires_at=lifetimes.end_of(session, application, environment, now(), wanted.expires_at),
         made_by=actor.name,
     )
     value = _fill(session, actor, keys, application, credential, wanted)
@@ -204,6 +204,9 @@ def change_credential(session: Session, actor: Actor, credential: Credential, wa
         ):
             message = "A signed key carries its end in itself: it can be made shorter, not longer. Rotate it instead."
             raise NotPossible(message, "expires_at")
+        application = session.get(Application, credential.application_id)
+        if application is not None and credential.kind != "signed-key":
+            lifetimes.end_of(session, application, credential.environment, credential.made_at, wanted.expires_at)
     credential.addresses, credential.sites = _restrictions(wanted)
     credential.label, credential.expires_at = wanted.label.strip()[:80], wanted.expires_at
     session.add(credential)

@@ -54,9 +54,15 @@ def _add(
     session.add(used)
 
 
+def owner_of(session: Session, used: QuotaUsed) -> Application | None:
+    """The application whose use it is, where it is one's."""
+    subscription = session.get(Subscription, used.key.partition(".")[0])
+    return session.get(Application, subscription.application_id if subscription is not None else used.key)
+
+
 def _tell(session: Session, used: QuotaUsed, mark: int) -> None:
     subscription = session.get(Subscription, used.key.partition(".")[0])
-    application = session.get(Application, subscription.application_id if subscription is not None else used.key)
+    application = owner_of(session, used)
     what = f"{subscription.product}, plan {subscription.plan}" if subscription is not None else used.quota
     whose = application.title if application is not None else used.key or "all callers together"
     done = "has used up" if mark >= 100 else f"has used {mark} % of"

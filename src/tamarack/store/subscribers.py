@@ -72,3 +72,21 @@ def application_id(session: Session, organization: str, name: str) -> str:
     query = select(Application.id).where(Application.organization_id == Organization.id)
     found = session.exec(query.where(Organization.name == organization, Application.name == name)).first()
     return found or ""
+
+
+def all_applications(session: Session) -> list[tuple[Application, Organization]]:
+    """Every application with its organization."""
+    query = select(Application, Organization).where(Application.organization_id == Organization.id)
+    return [(row[0], row[1]) for row in session.exec(query)]
+
+
+def caller_names(session: Session) -> dict[str, str]:
+    """What counters count for, in words: the ids of applications, credentials and subscriptions, each with a name."""
+    names: dict[str, str] = {}
+    titles = {one.id: f"{one.title} of {owner.title}" for one, owner in all_applications(session)}
+    names |= titles
+    for id, owner, hint in session.exec(select(Credential.id, Credential.application_id, Credential.hint)):
+        names[id] = f"{titles.get(owner, owner)}, key {hint}"
+    for id, owner, product in session.exec(select(Subscription.id, Subscription.application_id, Subscription.product)):
+        names[id] = f"{titles.get(owner, owner)}, {product}"
+    return names

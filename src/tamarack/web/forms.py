@@ -130,6 +130,8 @@ def read_form(
         form.values[one.name] = text
         if one.widget == "lines":
             data[one.name] = [line.strip() for line in text.splitlines() if line.strip()]
+        elif not text and not one.required and model.model_fields[one.name].annotation is int:
+            continue  # an empty number is the model's own default
         elif text or not one.required:
             data[one.name] = text
     try:

@@ -29,9 +29,12 @@ def number(value: float | None) -> str:
 
 
 def duration(microseconds: float | None) -> str:
-    """28 ms, 1.4 s, 640 µs."""
+    """28 ms, 1.4 s, 640 µs; from two minutes on 5 min, from two hours on 11 h."""
     if microseconds is None:
         return "–"
+    for size, unit in ((3_600_000_000, "h"), (60_000_000, "min")):
+        if microseconds >= 2 * size:
+            return f"{microseconds / size:.2g}{_THIN}{unit}"
     if microseconds >= 999_500:
         return f"{microseconds / 1_000_000:.3g}{_THIN}s"
     if microseconds >= 999.5:

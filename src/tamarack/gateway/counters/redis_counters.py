@@ -42,7 +42,7 @@ class RedisCounters:
         self._script = self._redis.register_script(SCRIPT)
 
     def _name(self, id: str, window: Window | Stretch, key: str) -> str:
-        length = window.seconds if isinstance(window, Window) else window.period
+        length = str(window.seconds) if isinstance(window, Window) else ""
         return f"{self._prefix}|{id}|{length}|{window.algorithm}|{key}"
 
     async def _run(self, asked: Asked, now: float, cost: int, act: int) -> Taken:
@@ -77,6 +77,10 @@ class RedisCounters:
         """Count a cost against every limiter asked, used up or not. Raises `StoreAway` within the time limit."""
         await self._run(asked, now, cost, _ADD)
 
+    async def look(self, asked: Asked, now: float) -> Taken:
+        """What would be left, counting nothing. Raises `StoreAway` within the time limit."""
+        return await self._run(asked, now, 0, _LOOK)
+
     async def live(self, limiters: dict[str, Limiter], search: str, now: float, most: int) -> list[LiveCounter]:
         """What is being counted now for the limiters given, by id. Raises `StoreAway`."""
         found = []
@@ -88,7 +92,7 @@ class RedisCounters:
                 for window in limiter.windows:
                     if isinstance(window, Window) and (str(window.seconds), window.algorithm) == (length, algorithm):
                         one = Limiter(id, limiter.name, (window,))
-                        looked = await self._run([(one, key)], now, 0, _LOOK)
+                        looked = await self.look([(one, key)], now)
                         found.append(LiveCounter.of(one, window, key, looked.left, looked.wait_us))
         except (RedisError, OSError, TimeoutError) as error:
             raise StoreAway(str(error) or type(error).__name__) from error
