@@ -18,19 +18,25 @@ import urllib.error
 import urllib.request
 from pathlib import Path
 
+import meters
 import ways
 
 HERE = Path(__file__).parent
 SETS: dict[str, tuple[str, ...]] = {
     "whole": ("backend", "pass-through", "no-policy", "key", "key-limit-record"),
     "ways": ("backend", "pass-through", *ways.POLICIES),
+    "limits": ("backend", "pass-through", "key", *meters.VARIANTS),
 }
-TITLES = ways.TITLES | {
-    "backend": "backend alone",
-    "pass-through": "bare pass-through",
-    "no-policy": "gateway, no policy",
-    "key-limit-record": "gateway, key + limit + recording",
-}
+TITLES = (
+    ways.TITLES
+    | meters.TITLES
+    | {
+        "backend": "backend alone",
+        "pass-through": "bare pass-through",
+        "no-policy": "gateway, no policy",
+        "key-limit-record": "gateway, key + limit + recording",
+    }
+)
 
 
 def wait_for(port: int) -> None:
@@ -77,6 +83,15 @@ def _ms(text: str, share: str) -> float:
     return float(value) * {"us": 0.001, "ms": 1.0, "s": 1000.0}[unit]
 
 
+def start_redis(folder: Path, port: int) -> subprocess.Popen[bytes]:
+    """A Redis of the bench's own, writing to disk every second as the start command's does."""
+    if shutil.which("redis-server") is None:
+        raise SystemExit("limits in Redis need Debian's package redis-server")
+    os.environ["BENCH_REDIS"] = f"redis://127.0.0.1:{port}/0"
+    options = ["--port", str(port), "--bind", "127.0.0.1", "--save", "", "--appendonly", "yes", "--dir", str(folder)]
+    return subprocess.Popen(["redis-server", *options], stdout=subprocess.DEVNULL)
+
+
 def main() -> None:
     """Run the bench and print its table."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -93,7 +108,8 @@ def main() -> None:
     folder = Path(tempfile.mkdtemp(prefix="tamarack-bench-"))
     ways.write_keys(folder)
     shown = {variant: ways.headers(variant, folder) for variant in variants}
-    programs = []
+    programs: list[subprocess.Popen[bytes]] = []
+    redis = start_redis(folder, given.port_base + 99) if any(map(meters.in_redis, variants)) else None
     results: dict[str, list[tuple[float, float, float, int]]] = {variant: [] for variant in variants}
     cpu: dict[str, list[float]] = {variant: [] for variant in variants}
     try:
@@ -110,6 +126,8 @@ def main() -> None:
                 results[variant].append(done)
                 cpu[variant].append((cpu_seconds(program.pid) - before) / (done[0] * given.seconds) * 1e6)
     finally:
+        if redis is not None:
+            programs.append(redis)
         for program in programs:
             program.send_signal(signal.SIGTERM)
         for program in programs:

@@ -5,6 +5,7 @@
 
 import asyncio
 import contextlib
+import os
 import sys
 from pathlib import Path
 from typing import Any
@@ -12,12 +13,16 @@ from typing import Any
 import uvicorn
 import uvloop
 
+import meters
 import ways
 from tamarack.core.callers import CallerDirectory
 from tamarack.core.configuration import Configuration
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.snapshot import compile_snapshot
 from tamarack.gateway.carry import Gateway, Serving
+from tamarack.gateway.counters.redis_counters import RedisCounters
+from tamarack.gateway.counters.shared import SharedCounting
+from tamarack.gateway.metering import Metering
 from tamarack.gateway.node import server_config, settle_memory
 from tamarack.gateway.problem import STATUS_LINES, Problems
 from tamarack.gateway.recorder import Recorder
@@ -82,6 +87,8 @@ def configuration(variant: str, backend_port: int) -> Configuration:
     policies = list(ways.POLICIES.get(variant, policies))
     if variant == "key-limit-record":
         policies.append({"kind": "rate-limit", "windows": ["900000 per second"]})
+    if variant in meters.VARIANTS:
+        policies += meters.policies(variant)
     version = {
         "version": "2",
         "base_path": "/sailings/v2",
@@ -109,8 +116,20 @@ async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> N
     if variant == "key-limit-record":
         recorder = Recorder(folder / "spool", 2_000_000_000, 0.5)
         asyncio.get_running_loop().create_task(recorder.run())
-    app = Gateway("bench", "production", PooledUpstream(), recorder, Problems("http://127.0.0.1"), material=material)
-    app.serving = Serving(1, snapshot, directory, MemoryCounters(), material)
+    counters, shared = MemoryCounters(), None
+    if meters.in_redis(variant):
+        store = RedisCounters(os.environ["BENCH_REDIS"], variant, 0.5)
+        shared = SharedCounting(store, counters, lambda text: print(text, file=sys.stderr))
+    app = Gateway(
+        "bench",
+        "production",
+        PooledUpstream(),
+        recorder,
+        Problems("http://127.0.0.1"),
+        material=material,
+        metering=Metering(counters, shared),
+    )
+    app.serving = Serving(1, snapshot, directory, counters, material, shared is not None)
     directory.set_products(snapshot.products)
     settle_memory()
     await uvicorn.Server(server_config(app, Settings(), "127.0.0.1", port)).serve()

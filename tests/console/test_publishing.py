@@ -201,7 +201,7 @@ def test_review_shows_words_risks_and_files_and_rolls_out_what_was_seen(admin: F
 
 
 def test_products_and_plans_are_kept_and_guarded(admin: FlaskClient) -> None:
-    wrong = {"name": "liner", "title": "Liner", "limits": "fast", "approval": "person", "old_name": ""}
+    wrong = {"name": "barge", "title": "Barge", "limits": "fast", "approval": "person", "old_name": ""}
     assert "is not a limit" in admin.post("/plans/passage/plan", data=wrong).text
     assert admin.post("/plans/passage/plan", data=wrong | {"limits": "50 per second"}).status_code == 303
     assert "by a person" in admin.get("/plans/").text

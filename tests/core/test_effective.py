@@ -87,7 +87,7 @@ def test_review_warns_of_an_open_operation_and_of_a_limit_that_cannot_be_reached
     reachable = configuration(
         everywhere=[{"kind": "rate-limit", "name": "cap", "windows": ["10 per second", "599 per minute"]}]
     )
-    assert "can never reach" not in " ".join(risk.text for risk in risks(reachable))
+    assert "‘cap’ can never reach" not in " ".join(risk.text for risk in risks(reachable))
 
 
 @pytest.mark.parametrize(

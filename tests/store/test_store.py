@@ -47,12 +47,19 @@ def test_what_is_stored_before_a_migration_is_there_after_it(cluster: Cluster) -
         connection.execute(text(f"INSERT INTO application VALUES {values}"))
         values = "('c', 'a', 'test', 'ci', 'd1', 'tmk_a…b', now(), '', null, null, null)"
         connection.execute(text(f"INSERT INTO credential VALUES {values}"))
+        values = "('s', 'a', 'passage', 'skiff', 'test', 'active', '', '2026-11-01Z', '', now())"
+        connection.execute(text(f"INSERT INTO subscription VALUES {values}"))
+        connection.execute(text("INSERT INTO feed_item VALUES ('subscription', 's', 7, '{\"plan\": \"skiff\"}')"))
     migrate(engine)
     with Session(engine) as session:
         kept = session.get(Credential, "c")
         assert kept is not None
         assert (kept.kind, kept.label, kept.addresses, kept.sealed) == ("api-key", "ci", [], None)
         assert session.exec(select(Organization)).one().may_look_again is False
+        told = session.get(FeedItem, ("subscription", "s"))
+        assert told is not None
+        assert told.seq > 7  # nodes hear of it again
+        assert told.body == {"plan": "skiff", "since": datetime(2026, 11, 1, tzinfo=UTC).timestamp()}
     engine.dispose()
     cluster.drop_database("older")
 

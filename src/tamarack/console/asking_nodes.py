@@ -37,16 +37,20 @@ def counting_nodes(session: Session, environment: str, every: bool = False) -> l
     return there
 
 
+def _key() -> bytes:
+    settings: Settings = current_app.extensions["tamarack_settings"]
+    return settings.keys.raw("bench")
+
+
 def ask(
     node: Node, do: Literal["list", "clear"], search: str = "", most: int = 200, id: str = "", key: str = ""
 ) -> NodeAnswer:
     """Ask a node. Never raises: what went wrong is said."""
-    settings: Settings = current_app.extensions["tamarack_settings"]
     request = NodeRequest(node.environment, time.time(), do, search, most, id, key)
     parts = urlsplit(node.address)
     connection = http.client.HTTPConnection(parts.hostname or "", parts.port, timeout=TIMEOUT_S)
     try:
-        fields = {HEADER.decode(): write_request(request, settings.keys.raw("bench"))}
+        fields = {HEADER.decode(): write_request(request, _key())}
         connection.request("GET", PATH.decode(), headers=fields)
         answer = connection.getresponse()
         if answer.status != 200:
