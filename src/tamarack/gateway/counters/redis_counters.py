@@ -3,22 +3,20 @@
 import asyncio
 import itertools
 from collections.abc import AsyncIterator
+from hashlib import sha1
 from pathlib import Path
-
-from redis.asyncio import BlockingConnectionPool, Redis
-from redis.asyncio.retry import Retry
-from redis.backoff import NoBackoff
-from redis.exceptions import RedisError
 
 from tamarack.core.limits.live import LiveCounter, listed
 from tamarack.core.limits.store import Asked, Limiter, StoreAway, Taken
 from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
+from tamarack.gateway.counters.redis_wire import RedisWire, WireError
 
 SCRIPT = (Path(__file__).parent / "take.lua").read_text()
+_SCRIPT_NAME = sha1(SCRIPT.encode(), usedforsecurity=False).hexdigest()
+"""How Redis knows the script once it has seen it."""
 _CODES = {"fixed": 0, "sliding": 1, "bucket": 2, "stretch": 3}
 _TAKE, _ADD, _LOOK = 0, 1, 2
-MOST_CONNECTIONS = 64
 MOST_SCANNED = 200_000
 """Keys that a search of the live counters looks at."""
 
@@ -27,19 +25,19 @@ class RedisCounters:
     """A `core.limits.store.SharedCounterStore`. `prefix` keeps environments apart."""
 
     def __init__(self, url: str, prefix: str, timeout_s: float) -> None:
-        self._timeout = timeout_s
         self._prefix = prefix
-        pool = BlockingConnectionPool.from_url(
-            url,
-            max_connections=MOST_CONNECTIONS,
-            timeout=timeout_s,
-            socket_timeout=timeout_s,
-            socket_connect_timeout=timeout_s,
-            retry=Retry(NoBackoff(), 0),  # a call that was counted, but not answered, is not to count again
-        )
-        self._redis = Redis.from_pool(pool)
+        self._wire = RedisWire(url, timeout_s)
         self._questions = itertools.count(1)
-        self._script = self._redis.register_script(SCRIPT)
+
+    async def _evaluate(self, keys: list[str], arguments: list[int]) -> list[int]:
+        """Run the script. What was not answered is not asked again: the call might count twice."""
+        wire = self._wire
+        try:
+            return await wire.ask("EVALSHA", _SCRIPT_NAME, len(keys), *keys, *arguments)  # type: ignore[no-any-return]
+        except WireError as error:
+            if not str(error).startswith("NOSCRIPT"):
+                raise
+        return await wire.ask("EVAL", SCRIPT, len(keys), *keys, *arguments)  # type: ignore[no-any-return]
 
     def _name(self, id: str, window: Window | Stretch, key: str) -> str:
         length = str(window.seconds) if isinstance(window, Window) else ""
@@ -59,13 +57,12 @@ class RedisCounters:
                     arguments += (_CODES["stretch"], window.limit, window.end, window.start, int(window.soft))
                 windows.append((limiter, window))
         try:
-            async with asyncio.timeout(self._timeout):
-                admitted, place, left, wait_us, answered, over = await self._script(keys=keys, args=arguments)
-        except (RedisError, OSError, TimeoutError) as error:
-            raise StoreAway(str(error) or type(error).__name__) from error
+            admitted, place, left, wait_us, answered, over = await self._evaluate(keys, arguments)
+        except WireError as error:
+            raise StoreAway(str(error)) from error
         if answered != question:
-            await self._redis.connection_pool.disconnect()
-            raise StoreAway("an answer came to another question; its connections are made anew")
+            self._wire.close()
+            raise StoreAway("an answer came to another question; its connection is made anew")
         limiter, window = windows[place - 1]
         return Taken(bool(admitted), limiter, window, left, wait_us, windows[over - 1][0] if over else None)
 
@@ -94,35 +91,37 @@ class RedisCounters:
                         one = Limiter(id, limiter.name, (window,))
                         looked = await self.look([(one, key)], now)
                         found.append(LiveCounter.of(one, window, key, looked.left, looked.wait_us))
-        except (RedisError, OSError, TimeoutError) as error:
-            raise StoreAway(str(error) or type(error).__name__) from error
+        except WireError as error:
+            raise StoreAway(str(error)) from error
         return listed(found, most)
 
     async def _kept(self) -> AsyncIterator[tuple[str, str, str, str]]:
         """What is kept under the prefix: id, length, algorithm and key."""
-        seen = 0
-        async for name in self._redis.scan_iter(match=f"{self._prefix}|*", count=1000):
-            seen += 1
-            if seen > MOST_SCANNED:
+        seen, cursor = 0, b"0"
+        while True:
+            cursor, names = await self._wire.ask("SCAN", cursor, "MATCH", f"{self._prefix}|*", "COUNT", 1000)
+            for name in names:
+                _, id, length, algorithm, key = name.decode("utf-8", "replace").split("|", 4)
+                yield id, length, algorithm, key
+            seen += 1000
+            if cursor == b"0" or seen > MOST_SCANNED:
                 return
-            _, id, length, algorithm, key = name.decode("utf-8", "replace").split("|", 4)
-            yield id, length, algorithm, key
 
     async def clear(self, limiter: Limiter, key: str) -> None:
         """Forget what was counted for a key. Raises `StoreAway`."""
         try:
-            await self._redis.delete(*(self._name(limiter.id, window, key) for window in limiter.windows))
-        except (RedisError, OSError, TimeoutError) as error:
-            raise StoreAway(str(error) or type(error).__name__) from error
+            await self._wire.ask("DEL", *(self._name(limiter.id, window, key) for window in limiter.windows))
+        except WireError as error:
+            raise StoreAway(str(error)) from error
 
     async def answers(self) -> bool:
         """Whether the store answers now."""
         try:
-            async with asyncio.timeout(self._timeout):
-                return bool(await self._redis.ping())
-        except (RedisError, OSError, TimeoutError):
+            return bool(await self._wire.ask("PING"))
+        except WireError:
             return False
 
     async def close(self) -> None:
-        """Close the connections."""
-        await self._redis.aclose()
+        """Close the connection."""
+        self._wire.close()
+        await asyncio.sleep(0)  # the socket is closed in the loop's next turn
