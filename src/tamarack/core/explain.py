@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 from tamarack.core.configuration import Api, Backend, Configuration, Operation, Version
 from tamarack.core.effective import Placement, held, in_force, is_closed, is_open
+from tamarack.core.limits.window import in_words
 from tamarack.core.plans import Plan
 from tamarack.core.policies import kind_of
 from tamarack.core.stages import Stage
@@ -42,6 +43,9 @@ def explain(
         sentences.append(
             Sentence("Nobody may call: nothing here says how a caller is identified (403, closed).", "built in")
         )
+    for cap in configuration.caps:
+        text = f"In {cap.environment} all callers together may call {in_words(cap.limits)}; beyond that, 503."
+        sentences.append(Sentence(text, f"cap of {cap.environment}"))
     for row in in_force(rows):
         sentences.append(Sentence(kind_of(row.policy).sentence(row.policy), source_of(row.placement)))
     if not is_closed(rows) and not is_open(rows):

@@ -61,6 +61,9 @@ class Totals:
     failed: int = 0
     total_us: int = 0
     response_bytes: int = 0
+    held: int = 0
+    held_us: int = 0
+    marked: int = 0
     classes: tuple[int, ...] = (0, 0, 0, 0)
     """Calls by status class: 2xx, 3xx, 4xx, 5xx."""
     histogram: Histogram = field(default_factory=dict)
@@ -86,14 +89,17 @@ _KIND = (
     "sum(calls)::bigint AS calls,"
     " coalesce(sum(calls) FILTER (WHERE status >= 500), 0)::bigint AS failed,"
     " coalesce(sum(calls) FILTER (WHERE reason <> '' AND status < 500), 0)::bigint AS refused,"
-    " sum(total_us)::bigint AS total_us, sum(response_bytes)::bigint AS response_bytes, "
+    " sum(total_us)::bigint AS total_us, sum(response_bytes)::bigint AS response_bytes,"
+    " sum(held)::bigint AS held, sum(held_us)::bigint AS held_us, sum(marked)::bigint AS marked, "
     + ", ".join(f"coalesce(sum(calls) FILTER (WHERE status / 100 = {n}), 0)::bigint AS s{n}" for n in (2, 3, 4, 5))
 )
 
 
 def _totals(row: Any) -> Totals:
     classes = (row.s2, row.s3, row.s4, row.s5)
-    return Totals(row.calls, row.refused, row.failed, row.total_us, row.response_bytes, classes)
+    return Totals(
+        row.calls, row.refused, row.failed, row.total_us, row.response_bytes, row.held, row.held_us, row.marked, classes
+    )
 
 
 def series(session: Session, span: Span, step: timedelta) -> tuple[list[datetime], list[Totals]]:
@@ -124,6 +130,9 @@ def together(points: Sequence[Totals]) -> Totals:
         failed=sum(point.failed for point in points),
         total_us=sum(point.total_us for point in points),
         response_bytes=sum(point.response_bytes for point in points),
+        held=sum(point.held for point in points),
+        held_us=sum(point.held_us for point in points),
+        marked=sum(point.marked for point in points),
         classes=tuple(sum(point.classes[place] for point in points) for place in range(4)),
         histogram=merge(point.histogram for point in points),
     )
