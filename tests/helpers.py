@@ -1,6 +1,7 @@
 """Small tools of the tests."""
 
 import socket
+import subprocess
 import time
 from collections.abc import Callable
 from typing import Any
@@ -31,6 +32,12 @@ def sign_in(client: FlaskClient, email: str, password: str) -> FlaskClient:
     answer = client.post("/sign-in", data={"email": email, "password": password})
     assert answer.status_code == 303, answer.text
     return client
+
+
+def fresh_redis(port: int, database: int) -> str:
+    """The address of an empty database of the tests' Redis."""
+    subprocess.run(["redis-cli", "-p", str(port), "-n", str(database), "flushdb"], check=True, capture_output=True)
+    return f"redis://127.0.0.1:{port}/{database}"
 
 
 def until(ready: Callable[[], Any], what: str, seconds: float = 20) -> Any:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Coroutine, Iterator
 from typing import Any
 
 import pytest
+import uvloop
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
@@ -34,7 +35,7 @@ class Stores:
     def __init__(self, port: int) -> None:
         self._port = port
         self._number = 0
-        self.loop = asyncio.new_event_loop()
+        self.loop = uvloop.new_event_loop()  # as a node has
         self._open: list[RedisCounters] = []
 
     def memory(self, *limiters: Limiter) -> Take:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import uvicorn
+import uvloop
 
 from helpers import until
 from tamarack.core.callers import CallerDirectory
@@ -195,7 +196,7 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
     directory.apply("subscription", "s", body)
     server = uvicorn.Server(server_config(gateway, Settings(**changes), "127.0.0.1", 0))
     server.install_signal_handlers = lambda: None
-    loop = asyncio.new_event_loop()
+    loop = uvloop.new_event_loop()  # as a real node runs
 
     def work() -> None:
         asyncio.set_event_loop(loop)

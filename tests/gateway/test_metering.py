@@ -10,7 +10,7 @@ import pytest
 from gateway.harness import BENCH_KEY, Node, Reply, running
 from gateway.test_carry import answering
 from gateway.test_protect import asked, ticket
-from helpers import configuration, free_port, until
+from helpers import configuration, free_port, fresh_redis, until
 from tamarack.core.node_request import NodeRequest, write_request
 from tamarack.gateway.upstream.scripted import ScriptedAnswer, ScriptedUpstream
 
@@ -34,8 +34,7 @@ def store(request: pytest.FixtureRequest) -> dict[str, str]:
     """How a node counts."""
     if request.param == "memory":
         return {}
-    port = request.getfixturevalue("redis_port")
-    return {"redis": f"redis://127.0.0.1:{port}/{3 + hash(request.node.name) % 12}"}
+    return {"redis": fresh_redis(request.getfixturevalue("redis_port"), 3)}
 
 
 def serve(made: Any, store: dict[str, str] | None = None, script: Any = answering) -> Any:

@@ -10,6 +10,7 @@ import pytest
 from gateway.harness import running
 from gateway.test_carry import answering
 from gateway.test_metering import PATH, metered
+from helpers import fresh_redis
 from tamarack.core.limits.store import Limiter
 from tamarack.core.limits.stretch import Stretch
 from tamarack.gateway.counters.restore import restore
@@ -58,7 +59,7 @@ def test_a_full_spool_loses_no_call_and_says_how_many_it_dropped(tmp_path: Path)
 
 
 def test_redis_is_raised_to_what_the_database_knows_and_lowered_by_nothing(settings: Settings, redis_port: int) -> None:
-    address = f"redis://127.0.0.1:{redis_port}/14"
+    address = fresh_redis(redis_port, 4)
     plan: dict[str, Any] = {"quota_calls": 9, "quota_period": "month"}
     with running(metered(plan=plan), ScriptedUpstream(answering), redis=address) as node:
         assert "r=8;" in node.get(PATH)["ratelimit"]

@@ -15,6 +15,7 @@ from tamarack.console import (
     imports,
     limits,
     overview,
+    own_password,
     plans,
     policies,
     rollouts,
@@ -33,6 +34,7 @@ from tamarack.web.application import make_application
 
 BLUEPRINTS = (
     sign_in.pages,
+    own_password.pages,
     overview.pages,
     apis.pages,
     imports.pages,

@@ -17,6 +17,7 @@ from tamarack.store.draft import DraftChange
 from tamarack.store.rollout import Rollout
 from tamarack.store.staff import Staff
 from tamarack.web.application import actor, db
+from tamarack.web.own_password import FORM as CHANGE_PASSWORD
 
 View = TypeVar("View", bound=Callable[..., Any])
 
@@ -44,14 +45,20 @@ def may(action: str) -> bool:
     return staff is not None and staff_may(staff.role, action)
 
 
-def requires(action: str) -> Callable[[View], View]:
-    """Lets a view be used only by those who may do `action`; others are sent to sign in, or refused."""
+def requires(action: str, must_change: bool = False) -> Callable[[View], View]:
+    """Lets a view be used only by those who may do `action`; others are sent to sign in, or refused.
+
+    Those who have to change their password first are sent to do so, but for a view that says `must_change`.
+    """
 
     def decorate(view: View) -> View:
         @wraps(view)
         def guarded(*args: Any, **kwargs: Any) -> Any:
-            if me() is None:
+            staff = me()
+            if staff is None:
                 return redirect(url_for("sign_in.form", next=request.full_path if request.method == "GET" else "/"))
+            if staff.must_change_password and not must_change:
+                return redirect(url_for(CHANGE_PASSWORD))
             if not may(action):
                 abort(403, f"Your role may not do this ({action}); a platform admin can change roles under Settings.")
             return view(*args, **kwargs)

@@ -3,21 +3,23 @@
 from collections.abc import Callable
 from typing import Any
 
-from flask import Blueprint, abort, request
+from flask import Blueprint, abort, current_app, request
 from sqlmodel import col, select
 
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires, running
 from tamarack.core.credentials import KIND_TITLES
 from tamarack.core.environments import ENVIRONMENTS
-from tamarack.store import auditing, quotas, subscribers, subscribing, watching
+from tamarack.core.passwords import password_problem
+from tamarack.store import auditing, joining, quotas, subscribers, subscribing, watching
 from tamarack.store import credentials as credentials_store
 from tamarack.store.application import Application, Subscription
+from tamarack.store.join import JoinRequest
 from tamarack.store.organization import Organization, Person
 from tamarack.store.passwords import hash_password
 from tamarack.store.subscribing import NotPossible
 from tamarack.web import credential_pages
 from tamarack.web.accounts import read_account
-from tamarack.web.application import db
+from tamarack.web.application import db, settings_of
 
 pages = Blueprint("subscribers", __name__, url_prefix="/subscribers")
 
@@ -37,7 +39,14 @@ def index() -> Any:
     )
     found = subscribers.organizations(db(), search)
     requests = db().exec(waiting).all()
-    return render("subscribers/index.html", organizations=found, search=search, requests=requests)
+    return render(
+        "subscribers/index.html",
+        organizations=found,
+        search=search,
+        requests=requests,
+        joining=joining.waiting(db()),
+        all_organizations=[one for one, _, _ in subscribers.organizations(db())],
+    )
 
 
 def _organization(name: str) -> Organization:
@@ -58,20 +67,74 @@ def _application(id: str) -> tuple[Application, Organization]:
 @pages.post("/")
 @requires("subscribers")
 def add_organization() -> Any:
-    title = " ".join(request.form.get("title", "").split())
-    kind = request.form.get("kind", "partner")
-    name = subscribing.slug(title)
-    if not 1 <= len(title) <= 80 or kind not in ("internal", "partner"):
-        refuse("Give the organization a name of 1 to 80 characters.")
-    elif subscribers.organization_named(db(), name) is not None:
-        refuse(f"There is an organization called {title} already.")
+    try:
+        made = joining.new_organization(
+            db(), acting(), request.form.get("title", ""), request.form.get("kind", "partner")
+        )
+    except NotPossible as error:
+        db().rollback()
+        refuse(str(error))
+        return back_to("subscribers.index")
+    db().commit()
+    done(f"{made.title} is added.")
+    return back_to("subscribers.organization", name=made.name)
+
+
+@pages.post("/joining/<id>")
+@requires("subscribers")
+def decide_joining(id: str) -> Any:
+    """Let someone in who signed up, into an organization there is or a new one; or turn them down."""
+    wanted = db().get(JoinRequest, id)
+    if wanted is None:
+        abort(404, "There is no such request.")
+    where = request.form.get("organization", "")
+    try:
+        if request.form.get("act") == "decline":
+            joining.decline(db(), acting(), wanted, request.form.get("reason", ""))
+            said = f"{wanted.name} is told that the request was declined."
+        else:
+            known = subscribers.organization_named(db(), where) if where else None
+            into = known or joining.new_organization(db(), acting(), wanted.organization)
+            address = settings_of(current_app).portal_url
+            joining.approve(db(), acting(), wanted, into, request.form.get("role", "member"), address)
+            said = f"{wanted.name} is in {into.title}, and is told by mail."
+    except NotPossible as error:
+        db().rollback()
+        refuse(str(error))
     else:
-        db().add(Organization(name=name, title=title, kind=kind))
-        auditing.record(db(), acting(), "make organization", name)
         db().commit()
-        done(f"{title} is added.")
-        return back_to("subscribers.organization", name=name)
+        done(said)
     return back_to("subscribers.index")
+
+
+@pages.post("/people/<id>")
+@requires("subscribers")
+def change_person(id: str) -> Any:
+    """Change a person's role, whether they may sign in, or give them a first password anew."""
+    person = db().get(Person, id)
+    owner = db().get(Organization, person.organization_id) if person is not None else None
+    if person is None or owner is None:
+        abort(404, "There is no such person.")
+    password = request.form.get("password", "")
+    try:
+        if "password" in request.form:
+            problem = password_problem(password, person.email)
+            if problem is not None:
+                raise NotPossible(f"The password {problem}.")
+            joining.set_password(db(), person, password, must_change=True)
+            auditing.record(db(), acting(), "set password", person.email)
+            said = f"{person.name} can sign in with it, and chooses another first."
+        else:
+            active = request.form.get("active", "yes" if person.active else "no") == "yes"
+            joining.change_person(db(), acting(), person, request.form.get("role", person.role), active)
+            said = f"{person.name} is {person.role}{'' if active else ', and may not sign in'}."
+    except NotPossible as error:
+        db().rollback()
+        refuse(str(error))
+    else:
+        db().commit()
+        done(said)
+    return back_to("subscribers.organization", name=owner.name)
 
 
 @pages.get("/<name>")
@@ -111,11 +174,12 @@ def add_person(name: str) -> Any:
             name=typed["name"],
             role=typed["role"],
             password_hash=hash_password(form.password),
+            must_change_password=True,
         )
     )
     auditing.record(db(), acting(), "add person", typed["email"], organization=name)
     db().commit()
-    done(f"{typed['name']} can sign in to the portal.")
+    done(f"{typed['name']} can sign in to the portal, and chooses a password of their own first.")
     return back_to("subscribers.organization", name=name)
 
 

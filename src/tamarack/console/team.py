@@ -42,10 +42,18 @@ def add() -> Any:
     if form.errors:
         return _page(typed, form.errors), 422
     hashed = hash_password(form.password)
-    db().add(Staff(email=typed["email"], name=typed["name"], role=typed["role"], password_hash=hashed))
+    db().add(
+        Staff(
+            email=typed["email"],
+            name=typed["name"],
+            role=typed["role"],
+            password_hash=hashed,
+            must_change_password=True,
+        )
+    )
     auditing.record(db(), acting(), "add staff", typed["email"], role=typed["role"])
     db().commit()
-    done(f"{typed['name']} can sign in to the console.")
+    done(f"{typed['name']} can sign in to the console, and chooses a password of their own first.")
     return back_to("team.people")
 
 

@@ -4,11 +4,31 @@ from pathlib import Path
 
 from flask import Flask
 
-from tamarack.portal import applications, catalogue, credentials, reasons, reference, sign_in
+from tamarack.portal import (
+    applications,
+    catalogue,
+    credentials,
+    joining,
+    own_password,
+    reasons,
+    reference,
+    sign_in,
+    team,
+)
 from tamarack.settings import Settings
 from tamarack.web.application import make_application
 
-BLUEPRINTS = (sign_in.pages, catalogue.pages, reference.pages, applications.pages, credentials.pages, reasons.pages)
+BLUEPRINTS = (
+    sign_in.pages,
+    joining.pages,
+    own_password.pages,
+    catalogue.pages,
+    reference.pages,
+    applications.pages,
+    credentials.pages,
+    team.pages,
+    reasons.pages,
+)
 
 
 def make_app(settings: Settings | None = None) -> Flask:

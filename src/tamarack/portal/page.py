@@ -19,6 +19,7 @@ from tamarack.store.auditing import Actor
 from tamarack.store.organization import Organization, Person
 from tamarack.store.rollout import Rollout
 from tamarack.web.application import actor, db
+from tamarack.web.own_password import FORM as CHANGE_PASSWORD
 
 View = TypeVar("View", bound=Callable[..., Any])
 
@@ -52,8 +53,11 @@ def acting() -> Actor:
     return actor(person.email)
 
 
-def requires(action: str) -> Callable[[View], View]:
-    """Lets a view be used only by those who may do `action` in their organization."""
+def requires(action: str, must_change: bool = False) -> Callable[[View], View]:
+    """Lets a view be used only by those who may do `action` in their organization.
+
+    Those who have to change their password first are sent to do so, but for a view that says `must_change`.
+    """
 
     def decorate(view: View) -> View:
         @wraps(view)
@@ -61,6 +65,8 @@ def requires(action: str) -> Callable[[View], View]:
             person = me()
             if person is None:
                 return redirect(url_for("sign_in.form", next=request.full_path if request.method == "GET" else "/"))
+            if person.must_change_password and not must_change:
+                return redirect(url_for(CHANGE_PASSWORD))
             if not person_may(person.role, action):
                 abort(403, "Your role in the organization may not do this; a lead can.")
             return view(*args, **kwargs)

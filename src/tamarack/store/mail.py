@@ -19,3 +19,5 @@ class Mail(SQLModel, table=True):
     tries: int = 0
     next_try_at: datetime = Moment(index=True)
     problem: str = ""
+    secret: bool = Field(default=False, sa_column_kwargs={"server_default": "false"})
+    """Whether its text holds a link that lets someone in: then the text goes as soon as it was handed over."""

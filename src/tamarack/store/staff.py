@@ -15,6 +15,8 @@ class Staff(SQLModel, table=True):
     name: str
     role: str
     password_hash: str
+    must_change_password: bool = Field(default=False, sa_column_kwargs={"server_default": "false"})
+    """Set where someone else chose the password: its owner has to choose another before anything else."""
     active: bool = True
     session_epoch: int = 0
     """Raised to end all of a person's sessions at once."""

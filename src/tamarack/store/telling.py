@@ -57,6 +57,8 @@ def waiting_mail(session: Session, most: int = 50) -> list[Mail]:
 def note_sent(session: Session, mail: Mail) -> None:
     """A mail server has taken it."""
     mail.sent_at, mail.problem = now(), ""
+    if mail.secret:
+        mail.text = ""
     session.add(mail)
 
 

@@ -15,15 +15,24 @@ class AccountForm:
     errors: dict[str, str] = field(default_factory=dict)
 
 
+def email_problem(email: str) -> str:
+    """What is wrong with an e-mail address; empty where nothing is."""
+    local, _, domain = email.partition("@")
+    usable = email.isascii() and email.isprintable() and len(email) <= 200
+    if not local or not domain or "@" in domain or any(c.isspace() or c in ",;<>" for c in email) or not usable:
+        return f"{email!r} is not an e-mail address"
+    return ""
+
+
 def read_account(posted: Mapping[str, str], roles: Collection[str]) -> AccountForm:
     """Read e-mail address, name, role and password, each held to its rules."""
     typed = {name: posted.get(name, "").strip() for name in ("email", "name", "role")}
     typed["email"] = typed["email"].lower()
     form = AccountForm(typed, posted.get("password", ""))
     email = typed["email"]
-    local, _, domain = email.partition("@")
-    if not local or not domain or "@" in domain or any(c.isspace() for c in email) or len(email) > 200:
-        form.errors["email"] = f"{email!r} is not an e-mail address"
+    wrong = email_problem(email)
+    if wrong:
+        form.errors["email"] = wrong
     if not 1 <= len(typed["name"]) <= 120:
         form.errors["name"] = "is missing" if not typed["name"] else "has more than 120 characters"
     if typed["role"] not in roles:

@@ -2,6 +2,7 @@
 
 import threading
 from collections.abc import Callable
+from datetime import timedelta
 from pathlib import Path
 
 import orjson
@@ -9,7 +10,8 @@ from sqlalchemy import Engine
 from sqlmodel import Session
 
 from tamarack.settings import Settings
-from tamarack.store import quotas, subscribing
+from tamarack.store import joining, quotas, subscribing
+from tamarack.store.columns import now
 from tamarack.store.engine import make_engine
 from tamarack.worker.mail import send_mail
 from tamarack.worker.ship import set_aside
@@ -48,6 +50,7 @@ def do_jobs(settings: Settings, stop: threading.Event, log: Log) -> None:
                 session.commit()
             with Session(engine) as session:
                 send_mail(session, settings, log)
+                joining.drop_stale(session, now() - timedelta(days=7))
                 session.commit()
             away = False
         except Exception as error:  # whatever it is, the jobs have to be tried again

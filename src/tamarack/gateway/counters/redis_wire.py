@@ -8,7 +8,7 @@ import asyncio
 import ssl
 from collections import deque
 from time import monotonic
-from typing import Any
+from typing import Any, cast
 from urllib.parse import unquote, urlsplit
 
 import hiredis
@@ -33,8 +33,7 @@ class _Protocol(asyncio.Protocol):
         self.closed = False
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        assert isinstance(transport, asyncio.Transport)
-        self._transport = transport
+        self._transport = cast(asyncio.Transport, transport)  # uvloop's is one by its methods, not by its class
 
     def ask(self, *words: Word) -> asyncio.Future[Any]:
         """Send a command; the future has its answer."""

@@ -1,0 +1,102 @@
+"""The team: people of the own organization, those who ask to join, and those who are invited."""
+
+from typing import Any
+
+from flask import Blueprint, abort, current_app, request
+
+from tamarack.portal.page import acting, back_to, done, me, my_organization, refuse, render, requires
+from tamarack.store import joining, subscribers, telling
+from tamarack.store.join import JoinRequest
+from tamarack.store.organization import Person
+from tamarack.store.subscribing import NotPossible
+from tamarack.web.accounts import email_problem
+from tamarack.web.application import db, settings_of
+
+pages = Blueprint("team", __name__, url_prefix="/team")
+
+
+def _page(typed: dict[str, str], errors: dict[str, str]) -> str:
+    organization = my_organization()
+    return render(
+        "team/page.html",
+        people=subscribers.people_of(db(), organization),
+        waiting=joining.waiting(db(), organization),
+        invitations=joining.invitations(db(), organization),
+        notices=telling.notices(db(), organization),
+        typed=typed,
+        errors=errors,
+    )
+
+
+@pages.get("/")
+@requires("see")
+def page() -> Any:
+    return _page({}, {})
+
+
+@pages.post("/invite")
+@requires("team")
+def invite() -> Any:
+    typed = {"email": request.form.get("email", "").strip().lower(), "role": request.form.get("role", "member")}
+    problem = email_problem(typed["email"])
+    if problem:
+        return _page(typed, {"email": problem}), 422
+    try:
+        address = settings_of(current_app).portal_url
+        joining.invite(db(), acting(), my_organization(), typed["email"], typed["role"], address)
+    except NotPossible as error:
+        db().rollback()
+        return _page(typed, {error.field or "email": str(error)}), 422
+    db().commit()
+    done(f"An invitation is on its way to {typed['email']}. It is good for seven days.")
+    return back_to("team.page")
+
+
+@pages.post("/withdraw")
+@requires("team")
+def withdraw() -> Any:
+    email = request.form.get("email", "")
+    return _done(lambda: joining.withdraw(db(), acting(), my_organization(), email),
+                 f"The invitation to {email} is withdrawn.")  # fmt: skip
+
+
+@pages.post("/requests/<id>")
+@requires("team")
+def decide(id: str) -> Any:
+    """Let someone in who asked, or turn them down."""
+    wanted = db().get(JoinRequest, id)
+    organization = my_organization()
+    if wanted is None or wanted.organization_id != organization.id:
+        abort(404, "Nobody asks that, here.")
+    if request.form.get("act") == "decline":
+        return _done(lambda: joining.decline(db(), acting(), wanted, request.form.get("reason", "")),
+                     f"{wanted.name} is told that the request was declined.")  # fmt: skip
+    address = settings_of(current_app).portal_url
+    role = request.form.get("role", "member")
+    return _done(lambda: joining.approve(db(), acting(), wanted, organization, role, address),
+                 f"{wanted.name} is in, and is told by mail.")  # fmt: skip
+
+
+@pages.post("/people/<id>")
+@requires("team")
+def change(id: str) -> Any:
+    """Change a colleague's role, or whether they may sign in."""
+    person, mine = db().get(Person, id), me()
+    if person is None or mine is None or person.organization_id != mine.organization_id:
+        abort(404, "There is no such person in your organization.")
+    role = request.form.get("role", person.role)
+    active = request.form.get("active", "yes" if person.active else "no") == "yes"
+    words = f"{person.name} is {role} now." if active else f"{person.name} may not sign in any more."
+    return _done(lambda: joining.change_person(db(), acting(), person, role, active), words)
+
+
+def _done(change: Any, words: str) -> Any:
+    try:
+        change()
+    except NotPossible as error:
+        db().rollback()
+        refuse(str(error))
+    else:
+        db().commit()
+        done(words)
+    return back_to("team.page")
