@@ -134,7 +134,7 @@ def confirm(session: Session, actor: Actor, token: str) -> JoinRequest:
     title = f"{wanted.name} asks to join {organization.title if organization is not None else wanted.organization}"
     text = f"{wanted.name} ({wanted.email}) confirmed the address and waits for a decision."
     if wanted.message:
-        text += f" Their message: {wanted.message}"
+        text += f" Their message: ‘{wanted.message}’."
     if organization is not None:
         telling.tell_organization(session, organization, None, title, f"{text} Decide in the portal, under Team.")
     else:
