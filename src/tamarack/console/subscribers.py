@@ -241,8 +241,11 @@ def set_application_active(id: str) -> Any:
 def set_subscription_state(id: str, subscription: str) -> Any:
     found = _subscription(id, subscription)
     try:
-        subscribing.set_subscription_state(db(), acting(), found, request.form.get("state", ""))
+        subscribing.set_subscription_state(
+            db(), acting(), found, request.form.get("state", ""), request.form.get("reason", "")
+        )
     except (NotPossible, KeyError) as error:
+        db().rollback()
         refuse(str(error))
     else:
         db().commit()

@@ -170,14 +170,20 @@ def _examples(
     return {}
 
 
+def _my_subscription(application: Application, id: str) -> Subscription:
+    """A subscription of an own application; any other is as if it were not there."""
+    found = db().get(Subscription, id)
+    if found is None or found.application_id != application.id:
+        abort(404, "There is no such subscription.")
+    return found
+
+
 @pages.get("/<id>/subscriptions/<subscription>/plan")
 @requires("see")
 def compare_plans(id: str, subscription: str) -> Any:
     """The plans of a subscription's product side by side, to change to another."""
     application = my_application(id)
-    found = db().get(Subscription, subscription)
-    if found is None or found.application_id != application.id:
-        abort(404, "There is no such subscription.")
+    found = _my_subscription(application, subscription)
     product = offered(found.environment).product(found.product)
     if product is None:
         abort(404, "This product is not offered any more.")
@@ -198,9 +204,7 @@ def compare_plans(id: str, subscription: str) -> Any:
 def change_plan(id: str, subscription: str) -> Any:
     """Change to another plan now or at the period's end; where a person approves, ask for it."""
     application = my_application(id)
-    found = db().get(Subscription, subscription)
-    if found is None or found.application_id != application.id:
-        abort(404, "There is no such subscription.")
+    found = _my_subscription(application, subscription)
     later = request.form.get("when") == "period end"
     try:
         if request.form.get("act") == "keep":
@@ -228,9 +232,7 @@ def change_plan(id: str, subscription: str) -> Any:
 @requires("subscribe")
 def end_subscription(id: str, subscription: str) -> Any:
     application = my_application(id)
-    found = db().get(Subscription, subscription)
-    if found is None or found.application_id != application.id:
-        abort(404, "There is no such subscription.")
+    found = _my_subscription(application, subscription)
     try:
         subscribing.set_subscription_state(db(), acting(), found, "ended")
     except NotPossible as error:

@@ -10,7 +10,7 @@ from tamarack.core.configuration import Configuration
 from tamarack.core.limits.stretch import calendar_stretch
 from tamarack.core.model import NAME_PATTERN
 from tamarack.core.plans import Plan
-from tamarack.store import auditing, feeding
+from tamarack.store import auditing, feeding, telling
 from tamarack.store.application import Application, Subscription
 from tamarack.store.auditing import WORKER, Actor
 from tamarack.store.columns import now
@@ -104,6 +104,12 @@ def subscribe(
     feeding.publish_subscription(session, subscription)
     subject = f"{application.name}: {product}/{plan}"
     auditing.record(session, actor, "subscribe", subject, environment=environment, state=state)
+    if state == "pending":
+        said = f" Their message: ‘{subscription.message}’." if subscription.message else ""
+        title = f"{application.title} asks for {offer.title}, plan {chosen.title}"
+        telling.tell_admins(
+            session, title, f"{title} in {environment}.{said} Decide in the console, under Subscribers."
+        )
     return subscription
 
 
@@ -199,16 +205,49 @@ STATES: dict[str, tuple[str, ...]] = {
 """Which states a subscription may go to from each."""
 
 
-def set_subscription_state(session: Session, actor: Actor, subscription: Subscription, state: str) -> None:
-    """Approve, pause, resume or end a subscription; nodes hear of it within a second."""
-    if state not in STATES[subscription.state]:
-        raise NotPossible(f"A subscription that is {subscription.state} cannot become {state}.")
+def set_subscription_state(
+    session: Session, actor: Actor, subscription: Subscription, state: str, reason: str = ""
+) -> None:
+    """Approve, decline, pause, resume or end a subscription; nodes hear of it within a second.
+
+    Its organization is told; declining needs a reason, which they read.
+    """
+    before, reason = subscription.state, reason.strip()[:500]
+    if state not in STATES[before]:
+        raise NotPossible(f"A subscription that is {before} cannot become {state}.")
+    declined = (before, state) == ("pending", "ended") and actor.door != "portal"
+    if declined and not reason:
+        raise NotPossible("Say why: the reason is what they read in the mail.", "reason")
     subscription.state = state
+    if actor.door != "portal":
+        _tell_state(session, subscription, "declined" if declined else _DONE[before, state], reason)
     subscription.changed_at = now()
     session.add(subscription)
     session.flush()
     feeding.publish_subscription(session, subscription)
-    auditing.record(session, actor, f"subscription {state}", subscription.id, product=subscription.product)
+    auditing.record(session, actor, f"subscription {state}", subscription.id, product=subscription.product,
+                    **({"reason": reason} if reason else {}))  # fmt: skip
+
+
+_DONE = {
+    ("pending", "active"): "approved",
+    ("pending", "ended"): "ended",
+    ("active", "paused"): "paused: its calls are refused",
+    ("active", "ended"): "ended: its calls are refused",
+    ("paused", "active"): "resumed",
+    ("paused", "ended"): "ended",
+}
+"""What was done to a subscription, by its states before and after."""
+
+
+def _tell_state(session: Session, subscription: Subscription, done: str, reason: str) -> None:
+    application = session.get(Application, subscription.application_id)
+    organization = session.get(Organization, application.organization_id) if application is not None else None
+    if application is None or organization is None:
+        return
+    title = f"{application.title}: the subscription to {subscription.product} in {subscription.environment} is {done}"
+    text = f"{title}." + (f" The reason: {reason}" if reason else "")
+    telling.tell_organization(session, organization, application, title, text)
 
 
 def set_application_active(session: Session, actor: Actor, application: Application, active: bool) -> None:
