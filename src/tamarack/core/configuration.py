@@ -15,7 +15,7 @@ from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, 
 
 from tamarack.core.backend_sign_in import SignInKind
 from tamarack.core.environments import ENVIRONMENTS
-from tamarack.core.limits.window import Window
+from tamarack.core.limits.window import Window, distinct
 from tamarack.core.model import Frozen, Name, Problem, Text, Title
 from tamarack.core.plans import Part, Product
 from tamarack.core.policies import AnyPolicy, kind_of
@@ -205,14 +205,7 @@ class Cap(Frozen):
         """There is one for each environment."""
         return self.environment
 
-    @field_validator("limits")
-    @classmethod
-    def _distinct(cls, limits: tuple[Window, ...]) -> tuple[Window, ...]:
-        spans = [window.seconds for window in limits]
-        twice = next((window for window in limits if spans.count(window.seconds) > 1), None)
-        if twice is not None:
-            raise ValueError(f"two limits last one {twice.span}; keep the tighter one")
-        return limits
+    _no_two_alike = field_validator("limits")(distinct)
 
 
 class Configuration(Frozen):

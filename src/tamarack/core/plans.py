@@ -8,18 +8,10 @@ from pydantic import BeforeValidator, Field, PlainSerializer, StringConstraints,
 
 from tamarack.core.limits.quota import Quota, Starts, TimeZone, WhenUsedUp
 from tamarack.core.limits.stretch import Period
-from tamarack.core.limits.window import MOST, Window, in_words
+from tamarack.core.limits.window import MOST, Window, distinct, in_words
 from tamarack.core.model import Frozen, Name, Text, Title
 
 MOST_PARTS = 100
-
-
-def _distinct(limits: tuple[Window, ...]) -> tuple[Window, ...]:
-    spans = [window.seconds for window in limits]
-    twice = next((window for window in limits if spans.count(window.seconds) > 1), None)
-    if twice is not None:
-        raise ValueError(f"two limits last one {twice.span}; keep the tighter one")
-    return limits
 
 
 def _amount(value: object) -> object:
@@ -70,7 +62,7 @@ class Part(Frozen):
                 parts.append(word)
         return {"api": api, "operation": " ".join(operation.split()), "limits": parts}
 
-    _no_two_alike = field_validator("limits")(_distinct)
+    _no_two_alike = field_validator("limits")(distinct)
 
     @field_validator("operation")
     @classmethod
@@ -163,7 +155,7 @@ class Plan(Frozen):
     tokens_included: int = Field(default=0, ge=0, le=10**12, title="Tokens included")
     price_per_thousand_tokens: Money = Field(default=Decimal(0), title="Per thousand tokens")
 
-    _no_two_alike = field_validator("limits")(_distinct)
+    _no_two_alike = field_validator("limits")(distinct)
 
     @field_validator("parts")
     @classmethod

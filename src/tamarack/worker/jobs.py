@@ -1,6 +1,7 @@
 """What is done every second or so, besides shipping records: use of quotas, plans that change, mail."""
 
 import threading
+import time
 from collections.abc import Callable
 from datetime import timedelta
 from pathlib import Path
@@ -17,6 +18,7 @@ from tamarack.worker.mail import send_mail
 from tamarack.worker.ship import set_aside
 
 EVERY_S = 0.5
+HOUSE_EVERY_S = 60.0
 
 Log = Callable[[str], None]
 
@@ -39,7 +41,7 @@ def ship_use(engine: Engine, path: Path, log: Log) -> None:
 def do_jobs(settings: Settings, stop: threading.Event, log: Log) -> None:
     """Do them until told to stop. A lost database is tried again; what waits waits."""
     engine = make_engine(settings.database, size=1)
-    away = False
+    away, house_at = False, 0.0
     while not stop.is_set():
         try:
             for path in sorted((settings.home / "nodes").glob("*/spool/*.quotas"), key=lambda path: path.name):
@@ -50,8 +52,12 @@ def do_jobs(settings: Settings, stop: threading.Event, log: Log) -> None:
                 session.commit()
             with Session(engine) as session:
                 send_mail(session, settings, log)
-                joining.drop_stale(session, now() - timedelta(days=7))
                 session.commit()
+            if time.monotonic() > house_at:
+                with Session(engine) as session:
+                    joining.drop_stale(session, now() - timedelta(days=7))
+                    session.commit()
+                house_at = time.monotonic() + HOUSE_EVERY_S
             away = False
         except Exception as error:  # whatever it is, the jobs have to be tried again
             if not away:

@@ -113,6 +113,15 @@ class Window(Frozen):
         raise AssertionError("a second divides every whole number of seconds")
 
 
+def distinct(windows: tuple[Window, ...]) -> tuple[Window, ...]:
+    """Windows that hold side by side: of one length there is one. Raises ValueError, in words."""
+    spans = [window.seconds for window in windows]
+    twice = next((window for window in windows if spans.count(window.seconds) > 1), None)
+    if twice is not None:
+        raise ValueError(f"two limits last one {twice.span}; keep the tighter one")
+    return windows
+
+
 def _said(window: Window) -> str:
     count = f"{window.limit:,}".replace(",", " ")
     one = window.span in UNITS

@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 from tamarack.core.call import Call
 from tamarack.core.claims import MISSING, claim_at
 from tamarack.core.limits.store import Limiter, WhenAway
-from tamarack.core.limits.window import Window, in_words
+from tamarack.core.limits.window import Window, distinct, in_words
 from tamarack.core.model import Name
 from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
 from tamarack.core.policies.places import header_name, in_pairs
@@ -73,11 +73,7 @@ class RateLimit(Policy):
             raise ValueError("a rate limit needs at least one window, like '60 per minute'")
         if len(windows) > 6:
             raise ValueError(f"{len(windows)} windows: a rate limit has at most 6")
-        spans = [window.seconds for window in windows]
-        twice = next((window for window in windows if spans.count(window.seconds) > 1), None)
-        if twice is not None:
-            raise ValueError(f"two windows last one {twice.span}; keep the tighter one")
-        return windows
+        return distinct(windows)
 
     @model_validator(mode="after")
     def _named(self) -> "RateLimit":
