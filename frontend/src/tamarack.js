@@ -163,6 +163,22 @@ document.addEventListener("change", (event) => {
   if (form) showParts(form);
 });
 
+// A colour chosen by eye is written into its field.
+document.addEventListener("input", (event) => {
+  const dropper = event.target.closest?.("input[type=color][data-for]");
+  if (dropper) document.getElementById(dropper.dataset.for).value = dropper.value;
+});
+
+// A key that is typed beside an example goes into it, here in the page and nowhere else.
+document.addEventListener("input", (event) => {
+  const field = event.target.closest?.("input[data-fills]");
+  if (!field) return;
+  for (const pre of $$("pre", $(field.dataset.fills))) {
+    pre.dataset.blank ??= pre.textContent;
+    pre.textContent = pre.dataset.blank.replaceAll(field.dataset.place, field.value || field.dataset.place);
+  }
+});
+
 // Times: said in the reader's zone, exactly, on hover.
 function exactTimes(root) {
   for (const time of $$("time[datetime]:not([title])", root)) {

@@ -214,7 +214,7 @@ def test_people_compare_and_change_plans_and_see_their_use_and_notices(
     assert "The plan changes on" in post(plan="cutter", when="period end")
     assert "stays on skiff" in post(act="keep")
     assert "platform team is asked" in post(plan="liner")
-    assert "instead of skiff" in admin.get("/subscribers/").text
+    assert "instead of skiff" in admin.get("/subscribers/requests/").text
     admin.post(f"/subscribers/applications/{planner.id}/subscriptions/{one.id}/plan", data={"plan": "liner"})
     world.expire_all()
     assert _plan(world, one) == "liner"

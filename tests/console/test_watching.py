@@ -8,9 +8,9 @@ import pytest
 from flask.testing import FlaskClient
 
 from core.test_traffic import record
-from tamarack.console.pictures import minutes_passed
 from tamarack.settings import Settings
 from tamarack.store.recording import take_in
+from tamarack.web.pictures import minutes_passed
 
 
 @pytest.fixture

@@ -1,12 +1,21 @@
 """OpenAPI documents: understood in three dialects, every problem with its line, nothing fetched."""
 
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from tamarack.core.openapi.read import describe
-from tamarack.core.openapi.reference import example_of, lay_out, view_schema
+from tamarack.core.openapi.reference import OperationView, example_of, outline, view_operation, view_schema
 from tamarack.demo.seed import CONFIGURATION
+
+
+def lay_out(document: dict[str, Any]) -> list[OperationView]:
+    """Every operation of a document, in full."""
+    found = [view_operation(document, entry.call) for entry in outline(document)]
+    assert None not in found
+    return [view for view in found if view is not None]
+
 
 HEAD = 'openapi: 3.0.3\ninfo: {title: Sailings, version: "2"}\n'
 ANSWER = '{responses: {"200": {description: ok}}}'

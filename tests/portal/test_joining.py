@@ -69,13 +69,13 @@ def test_an_unknown_organization_is_decided_by_staff_and_may_be_made_anew(
     portal.post("/join", data=FORM | {"email": "p@puffin.example", "organization": "Puffin Works"})
     assert "platform team" in portal.post(link(world, "p@puffin.example")).text.lower()
     assert "asks to join Puffin Works" in mails(world, "i.marsh@skerry.example")[-1].subject
-    assert "Puffin Works" in admin.get("/subscribers/").text
+    assert "Puffin Works" in admin.get("/subscribers/requests/").text
     wanted = world.exec(select(JoinRequest)).one()
     sign_in(portal, *LEAD)
     assert portal.post(f"/team/requests/{wanted.id}", data={"act": "approve"}).status_code == 404  # not theirs
     portal.post("/sign-out")
     said = admin.post(
-        f"/subscribers/joining/{wanted.id}", data={"role": "lead", "organization": ""}, follow_redirects=True
+        f"/subscribers/requests/joining/{wanted.id}", data={"role": "lead", "organization": ""}, follow_redirects=True
     )
     assert "Ane Skog is in Puffin Works" in said.text
     assert signs_in(portal, "p@puffin.example", GOOD)
@@ -88,7 +88,9 @@ def test_a_request_is_declined_with_a_reason_and_the_password_is_not_kept(
     email = FORM["email"].lower()
     portal.post(link(world, email))
     wanted = world.exec(select(JoinRequest)).one()
-    admin.post(f"/subscribers/joining/{wanted.id}", data={"act": "decline", "reason": "use the shared account"})
+    admin.post(
+        f"/subscribers/requests/joining/{wanted.id}", data={"act": "decline", "reason": "use the shared account"}
+    )
     assert "use the shared account" in mails(world, email)[-1].text
     world.expire_all()
     kept = world.exec(select(JoinRequest)).one()
@@ -137,7 +139,7 @@ def test_what_strangers_type_reaches_pages_and_mail_as_text(
     sly = "<script>alert(1)</script>"
     portal.post("/join", data=FORM | {"name": sly, "organization": sly, "message": sly})
     portal.post(link(world, FORM["email"].lower()))
-    page = admin.get("/subscribers/").text
+    page = admin.get("/subscribers/requests/").text
     assert sly not in page
     assert "&lt;script&gt;" in page
 

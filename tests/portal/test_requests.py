@@ -39,11 +39,11 @@ def test_staff_hear_of_a_request_and_approve_it(admin: FlaskClient, world: Sessi
     (mail,) = mails(world, ADMIN)
     assert mail.subject == "Night Planner asks for Passage, plan Liner"
     assert "we sell passages" in mail.text
-    assert "we sell passages" in admin.get("/subscribers/").text
+    assert "we sell passages" in admin.get("/subscribers/requests/").text
     post(admin, asked, state="active")
     assert state(world, asked) == "active"
     assert mails(world, LEAD[0])[-1].subject.endswith("in production is approved")
-    assert "we sell passages" not in admin.get("/subscribers/").text
+    assert "we sell passages" not in admin.get("/subscribers/requests/").text
 
 
 def test_a_request_is_declined_with_a_reason_only(admin: FlaskClient, world: Session, asked: Subscription) -> None:

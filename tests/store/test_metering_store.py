@@ -23,12 +23,12 @@ from tamarack.store.below_traffic import below_traffic
 from tamarack.store.columns import now
 from tamarack.store.credentials import Wanted
 from tamarack.store.mail import Mail
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.peaks import arrivals, callers, peaks
 from tamarack.store.plan_effect import effect_of
 from tamarack.store.quota import QuotaUsed
 from tamarack.store.recording import make_partitions, take_in
 from tamarack.store.rollout import FeedItem
-from tamarack.store.subscribing import NotPossible
 from tamarack.worker.mail import send_mail
 
 START = int(datetime(2026, 11, 1, tzinfo=UTC).timestamp())

@@ -26,10 +26,10 @@ from tamarack.store.auditing import COMMAND_LINE, latest
 from tamarack.store.columns import now
 from tamarack.store.credentials import Wanted
 from tamarack.store.key_set import KeySet
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Organization
 from tamarack.store.rolling import NotFit
 from tamarack.store.rollout import FeedItem
-from tamarack.store.subscribing import NotPossible
 from tamarack.worker.key_sets import fetch
 from tamarack.worker.ship import ship_traces
 

@@ -18,10 +18,11 @@ def draft_files(session: Session, configuration: Configuration) -> dict[str, str
     """The files that say what a configuration says, its documents with them."""
     documents = {}
     for api in configuration.apis:
-        for version in api.versions:
-            text = drafting.document_text(session, version.document)
+        names = [version.document for version in api.versions] + [page.document for page in api.pages]
+        for name in names:
+            text = drafting.document_text(session, name)
             if text is not None:
-                documents[version.document] = text
+                documents[name] = text
     return write(configuration, documents)
 
 

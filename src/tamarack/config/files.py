@@ -1,9 +1,10 @@
 """The configuration as YAML files.
 
 A folder holds `tamarack.yaml` (the format's number, what is placed everywhere, caps), `backends.yaml`,
-`products.yaml`, a file per API under `apis/`, and the OpenAPI documents under `documents/`. Any one YAML
-file with the same fields can be read too. In files a version's `document` is a path; in the configuration
-it is the SHA-256 of the text. Reading what was written gives the same configuration.
+`products.yaml`, a file per API under `apis/`, the OpenAPI documents under `documents/`, and the pages of
+documentation as Markdown under `pages/`. Any one YAML file with the same fields can be read too. In files the
+`document` of a version or a page is a path; in the configuration it is the SHA-256 of the text. Reading what was
+written gives the same configuration.
 """
 
 import hashlib
@@ -85,6 +86,10 @@ def write(configuration: Configuration, documents: Mapping[str, str]) -> dict[st
     if configuration.backends:
         files["backends.yaml"] = to_yaml({"backends": data["backends"]})
     for api, dumped in zip(configuration.apis, data.get("apis", []), strict=True):
+        for page, written in zip(api.pages, dumped.get("pages", []), strict=True):
+            path = f"pages/{api.name}/{page.name}.md"
+            files[path] = documents.get(page.document, "")
+            written["document"] = path
         for version, written in zip(api.versions, dumped.get("versions", []), strict=True):
             text = documents.get(version.document)
             if not text:
@@ -171,14 +176,17 @@ def _take(
 def _documents(
     shown: str, root: Path, located: Located, place: int, api: Any, documents: dict[str, str]
 ) -> list[FileProblem]:
-    """Put the SHA-256 of each document in the place of its path."""
+    """Put the SHA-256 of each document and page in the place of its path."""
     problems = []
-    versions = api.get("versions") if isinstance(api, dict) else None
-    for number, version in enumerate(versions if isinstance(versions, list) else []):
-        name = version.get("document") if isinstance(version, dict) else None
+    holders = []
+    for key in ("versions", "pages"):
+        listed = api.get(key) if isinstance(api, dict) else None
+        holders += [(key, number, one) for number, one in enumerate(listed if isinstance(listed, list) else [])]
+    for key, number, holder in holders:
+        name = holder.get("document") if isinstance(holder, dict) else None
         if not isinstance(name, str) or not name:
             continue
-        line = located.line(("apis", place, "versions", number, "document"))
+        line = located.line(("apis", place, key, number, "document"))
         target = (root / name).resolve()
         if root.resolve() not in target.parents:
             problems.append(FileProblem(shown, line, "document", f"{name!r} lies outside the folder"))
@@ -193,7 +201,7 @@ def _documents(
             continue
         sha256 = hashlib.sha256(text.encode()).hexdigest()
         documents[sha256] = text
-        version["document"] = sha256
+        holder["document"] = sha256
     return problems
 
 

@@ -7,9 +7,20 @@ from flask import Blueprint, abort, request
 from pydantic import ValidationError
 from sqlmodel import col, select
 
+from tamarack.console.audience_form import audience_errors, lines
 from tamarack.console.call_path import call_path, holding
-from tamarack.console.page import acting, back_to, done, draft, environment, refuse, render, requires, running
-from tamarack.console.pictures import calls_chart, latency_chart
+from tamarack.console.page import (
+    acting,
+    back_to,
+    calls_between,
+    done,
+    draft,
+    environment,
+    refuse,
+    render,
+    requires,
+    running,
+)
 from tamarack.core.configuration import Api, Configuration, Version, check
 from tamarack.core.explain import explain
 from tamarack.core.model import problems_of
@@ -22,6 +33,7 @@ from tamarack.store import secrets as secret_store
 from tamarack.store.application import Application, Subscription
 from tamarack.store.organization import Organization
 from tamarack.web.application import db
+from tamarack.web.pictures import calls_chart, latency_chart
 
 pages = Blueprint("apis", __name__, url_prefix="/apis")
 
@@ -141,15 +153,19 @@ def _with(api: Api) -> Configuration:
 def change_description(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
     typed = {name: request.form.get(name, "").strip() for name in
-             ("title", "summary", "owner", "base_path", "backend", "state")}  # fmt: skip
+             ("title", "summary", "owner", "base_path", "backend", "state", "visible_to")}  # fmt: skip
+    audience = lines(typed["visible_to"])
     try:
         changed = Version.model_validate(
             inside.model_dump() | {name: typed[name] for name in ("base_path", "backend", "state")}
         )
         whole = replace_version(found, changed)
-        whole = Api.model_validate(whole.model_dump() | {name: typed[name] for name in ("title", "summary", "owner")})
+        texts = {name: typed[name] for name in ("title", "summary", "owner")}
+        whole = Api.model_validate(whole.model_dump() | texts | {"visible_to": audience})
     except ValidationError as error:
         errors = {str(problem.path[0]): problem.message for problem in problems_of(error) if problem.path}
+        return _description_page(found, inside, typed, errors), 422
+    if errors := audience_errors(whole.visible_to):
         return _description_page(found, inside, typed, errors), 422
     problem = next((p for p in check(_with(whole)) if p.path[-1] == "base_path"), None)
     if problem is not None:
@@ -174,7 +190,7 @@ def traffic(api: str, version: str) -> Any:
     return render(
         "apis/traffic.html",
         tab="traffic",
-        chart=calls_chart(times, points, step, width=1000, height=190, where=where),
+        chart=calls_chart(times, points, step, width=1000, height=190, link=calls_between(where)),
         latency=latency_chart(times, points, width=1000, height=150),
         now=watching.together(points),
         operations=watching.busiest(db(), span, ("operation",), most=12),

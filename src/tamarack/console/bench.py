@@ -10,7 +10,6 @@ from sqlmodel import select
 
 from tamarack.console.apis import head_values, the_version
 from tamarack.console.page import acting, environment, render, requires, running
-from tamarack.console.sending import send
 from tamarack.console.trace_drawing import drawing
 from tamarack.core.bench import BenchAnswer, BenchCall
 from tamarack.core.configuration import Api, Operation, Version
@@ -18,24 +17,22 @@ from tamarack.core.credential_examples import credential_example
 from tamarack.core.effective import held, in_force, is_open
 from tamarack.core.examples import as_curl, as_javascript, as_python
 from tamarack.core.model import problems_of
-from tamarack.core.openapi.read import describe
-from tamarack.core.openapi.reference import OperationView, lay_out
-from tamarack.store import auditing, drafting, rolling, tracing
+from tamarack.core.openapi.reference import OperationView, view_operation
+from tamarack.store import auditing, rolling, tracing
 from tamarack.store.application import Application
+from tamarack.store.documents import document_tree
 from tamarack.store.organization import Organization
 from tamarack.store.rollout import Node
 from tamarack.store.saved_call import SavedCall
 from tamarack.web.application import db, settings_of
+from tamarack.web.sending import send
 
 pages = Blueprint("bench", __name__, url_prefix="/apis/<api>/<version>/bench")
 
 
 def view_of(version: Version, operation: Operation) -> OperationView:
     """An operation as its document describes it, or bare."""
-    text = drafting.document_text(db(), version.document)
-    described = describe(text) if text is not None else None
-    views = lay_out(described.document) if described is not None else []
-    found = next((view for view in views if view.call == operation.call), None)
+    found = view_operation(document_tree(db(), version.document), operation.call)
     if found is not None:
         return found
     return OperationView(operation.call, operation.method, operation.path, operation.summary, "", (), deprecated=False)

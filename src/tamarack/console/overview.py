@@ -5,11 +5,11 @@ from typing import Any
 
 from flask import Blueprint, request
 
-from tamarack.console.page import draft, environment, pending, render, requires, running
-from tamarack.console.pictures import calls_chart
+from tamarack.console.page import calls_between, draft, environment, pending, render, requires, running
 from tamarack.core.review import risks
 from tamarack.store import rolling, watching
 from tamarack.web.application import db
+from tamarack.web.pictures import calls_chart
 
 pages = Blueprint("overview", __name__)
 
@@ -23,7 +23,7 @@ def front() -> Any:
     times, points = watching.series(db(), span, timedelta(minutes=2))
     values = {
         "times": times,
-        "chart": calls_chart(times, points, timedelta(minutes=2), width=820, height=180, where=where),
+        "chart": calls_chart(times, points, timedelta(minutes=2), width=820, height=180, link=calls_between(where)),
         "now": watching.together(points),
         "before": watching.totals_before(db(), span),
         "refusals": watching.refusals(db(), span, most=5),

@@ -1,6 +1,7 @@
 """What every page of the console needs: who is signed in, what they may do, the environment, the draft."""
 
 from collections.abc import Callable
+from datetime import datetime
 from functools import lru_cache, wraps
 from typing import Any, TypeVar, cast
 
@@ -17,6 +18,7 @@ from tamarack.store.draft import DraftChange
 from tamarack.store.rollout import Rollout
 from tamarack.store.staff import Staff
 from tamarack.web.application import actor, db
+from tamarack.web.changing import make_change
 from tamarack.web.own_password import FORM as CHANGE_PASSWORD
 
 View = TypeVar("View", bound=Callable[..., Any])
@@ -130,6 +132,18 @@ def render(template: str, **values: Any) -> str:
         pending_count=len(pending(where)),
         **values,
     )
+
+
+def calls_between(where: str) -> Callable[[datetime, datetime], str]:
+    """For pictures: the address of an environment's calls between two moments."""
+    return lambda first, last: url_for(
+        "traffic.calls", environment=where, first=first.isoformat(), last=last.isoformat()
+    )
+
+
+def act(change: Callable[[], Any], said: str | Callable[[], str]) -> bool:
+    """Make a change and keep it, and say so; or undo it and say why it cannot be. Returns whether it was made."""
+    return make_change(db(), change, said)
 
 
 def back_to(endpoint: str, **values: Any) -> Response:

@@ -6,6 +6,7 @@ from flask import Blueprint, abort, request
 from pydantic import ValidationError
 from sqlmodel import func, select
 
+from tamarack.console.audience_form import audience_errors, lines
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
 from tamarack.core import pricing
 from tamarack.core.configuration import part_problem
@@ -52,14 +53,14 @@ def _product_page(product: Product | None, typed: dict[str, Any], errors: dict[s
 @pages.get("/new")
 @requires("edit")
 def new() -> Any:
-    return _product_page(None, {"name": "", "title": "", "summary": "", "apis": ()}, {})
+    return _product_page(None, {"name": "", "title": "", "summary": "", "apis": (), "visible_to": ()}, {})
 
 
 @pages.get("/<product>")
 @requires("see")
 def product_page(product: str) -> Any:
     found = _find(product)
-    return _product_page(found, found.model_dump(include={"name", "title", "summary", "apis"}), {})
+    return _product_page(found, found.model_dump(include={"name", "title", "summary", "apis", "visible_to"}), {})
 
 
 @pages.post("/new")
@@ -69,17 +70,18 @@ def save_product(product: str = "") -> Any:
     kept = _find(product) if product else None
     typed: dict[str, Any] = {name: request.form.get(name, "").strip() for name in ("name", "title", "summary")}
     typed["apis"] = tuple(request.form.getlist("apis"))
+    typed["visible_to"] = tuple(lines(request.form.get("visible_to", "")))
     if kept is not None:
         typed["name"] = kept.name
-    errors: dict[str, str] = {}
+    errors = audience_errors(typed["visible_to"])
     if kept is None and draft().product(typed["name"]) is not None:
         errors["name"] = f"there is a product {typed['name']!r} already; choose another name"
     try:
         made = Product.model_validate({**typed, "plans": kept.plans if kept is not None else ()})
     except ValidationError as error:
         errors |= {str(problem.path[0]): problem.message for problem in problems_of(error) if problem.path}
-    if errors:
-        return _product_page(kept, typed, errors), 422
+    if errors or request.form.get("act") == "check":
+        return _product_page(kept, typed, errors), 422 if errors else 200
     change = drafting.save(db(), acting(), "product", made.name, made, f"saved product {made.title}")
     db().commit()
     done(f"{made.title} is saved in the draft." if change else "Nothing was different.", change)
@@ -143,6 +145,8 @@ def save_plan(product: str) -> Any:
     many = _subscribers().get((product, kept.name), 0) if kept is not None else 0
     if isinstance(made, Plan) and kept is not None and made.name != kept.name and many:
         form.errors["name"] = f"{many} subscriptions know this plan as {kept.name!r}; keep the name, change the title"
+    if isinstance(made, Plan):
+        form.errors |= audience_errors(made.visible_to)
     if not isinstance(made, Plan) or form.errors:
         return _plan_page(found, kept, form), 422
     problem = next(filter(None, (part_problem(draft(), found, part) for part in made.parts)), "")

@@ -9,7 +9,7 @@ from tamarack.console.page import acting, back_to, done, draft, refuse, render, 
 from tamarack.core.configuration import secrets_used
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.store import secrets as store
-from tamarack.store.subscribing import NotPossible
+from tamarack.store.not_possible import NotPossible
 from tamarack.web.application import db, settings_of
 
 pages = Blueprint("secrets", __name__, url_prefix="/settings/secrets")

@@ -3,23 +3,24 @@
 from collections.abc import Callable
 from typing import Any
 
-from flask import Blueprint, abort, current_app, request
-from sqlmodel import col, select
+from flask import Blueprint, abort, request
+from sqlmodel import select
 
-from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires, running
+from tamarack.console.page import act, acting, back_to, done, environment, refuse, render, requires, running
+from tamarack.console.subscriber_lists import filters_of, listed, waiting
 from tamarack.core.credentials import KIND_TITLES
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.passwords import password_problem
-from tamarack.store import auditing, joining, quotas, subscribers, subscribing, watching
+from tamarack.store import auditing, joining, quotas, sharing, subscriber_lists, subscribers, subscribing, watching
 from tamarack.store import credentials as credentials_store
 from tamarack.store.application import Application, Subscription
-from tamarack.store.join import JoinRequest
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Organization, Person
 from tamarack.store.passwords import hash_password
-from tamarack.store.subscribing import NotPossible
 from tamarack.web import credential_pages
 from tamarack.web.accounts import read_account
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db
+from tamarack.web.changing import keep_typed
 
 pages = Blueprint("subscribers", __name__, url_prefix="/subscribers")
 
@@ -27,26 +28,10 @@ pages = Blueprint("subscribers", __name__, url_prefix="/subscribers")
 @pages.get("/")
 @requires("see")
 def index() -> Any:
-    search = request.args.get("search", "").strip()[:100]
-    waiting = (
-        select(Subscription, Application, Organization)
-        .where(Subscription.application_id == Application.id, Application.organization_id == Organization.id)
-        .where(
-            (col(Subscription.state) == "pending")
-            | ((col(Subscription.next_plan) != "") & col(Subscription.next_at).is_(None))
-        )
-        .order_by(col(Subscription.made_at))
-    )
-    found = subscribers.organizations(db(), search)
-    requests = db().exec(waiting).all()
-    return render(
-        "subscribers/index.html",
-        organizations=found,
-        search=search,
-        requests=requests,
-        joining=joining.waiting(db()),
-        all_organizations=[one for one, _, _ in subscribers.organizations(db())],
-    )
+    filters = filters_of("kind", "state")
+    rows, paging = listed(subscriber_lists.organizations, filters)
+    return render("subscribers/index.html", tab="organizations", organizations=rows, paging=paging, filters=filters,
+                  waiting=waiting())  # fmt: skip
 
 
 def _organization(name: str) -> Organization:
@@ -74,37 +59,11 @@ def add_organization() -> Any:
     except NotPossible as error:
         db().rollback()
         refuse(str(error))
+        keep_typed()
         return back_to("subscribers.index")
     db().commit()
     done(f"{made.title} is added.")
     return back_to("subscribers.organization", name=made.name)
-
-
-@pages.post("/joining/<id>")
-@requires("subscribers")
-def decide_joining(id: str) -> Any:
-    """Let someone in who signed up, into an organization there is or a new one; or turn them down."""
-    wanted = db().get(JoinRequest, id)
-    if wanted is None:
-        abort(404, "There is no such request.")
-    where = request.form.get("organization", "")
-    try:
-        if request.form.get("act") == "decline":
-            joining.decline(db(), acting(), wanted, request.form.get("reason", ""))
-            said = f"{wanted.name} is told that the request was declined."
-        else:
-            known = subscribers.organization_named(db(), where) if where else None
-            into = known or joining.new_organization(db(), acting(), wanted.organization)
-            address = settings_of(current_app).portal_url
-            joining.approve(db(), acting(), wanted, into, request.form.get("role", "member"), address)
-            said = f"{wanted.name} is in {into.title}, and is told by mail."
-    except NotPossible as error:
-        db().rollback()
-        refuse(str(error))
-    else:
-        db().commit()
-        done(said)
-    return back_to("subscribers.index")
 
 
 @pages.post("/people/<id>")
@@ -115,26 +74,23 @@ def change_person(id: str) -> Any:
     owner = db().get(Organization, person.organization_id) if person is not None else None
     if person is None or owner is None:
         abort(404, "There is no such person.")
-    password = request.form.get("password", "")
-    try:
-        if "password" in request.form:
-            problem = password_problem(password, person.email)
-            if problem is not None:
-                raise NotPossible(f"The password {problem}.")
-            joining.set_password(db(), person, password, must_change=True)
-            auditing.record(db(), acting(), "set password", person.email)
-            said = f"{person.name} can sign in with it, and chooses another first."
-        else:
-            active = request.form.get("active", "yes" if person.active else "no") == "yes"
-            joining.change_person(db(), acting(), person, request.form.get("role", person.role), active)
-            said = f"{person.name} is {person.role}{'' if active else ', and may not sign in'}."
-    except NotPossible as error:
-        db().rollback()
-        refuse(str(error))
+    if "password" in request.form:
+        act(lambda: _set_password(person, request.form["password"]),
+            f"{person.name} can sign in with it, and chooses another first.")  # fmt: skip
     else:
-        db().commit()
-        done(said)
+        role = request.form.get("role", person.role)
+        active = request.form.get("active", "yes" if person.active else "no") == "yes"
+        act(lambda: joining.change_person(db(), acting(), person, role, active),
+            lambda: f"{person.name} is {person.role}{'' if active else ', and may not sign in'}.")  # fmt: skip
     return back_to("subscribers.organization", name=owner.name)
+
+
+def _set_password(person: Person, password: str) -> None:
+    problem = password_problem(password, person.email)
+    if problem is not None:
+        raise NotPossible(f"The password {problem}.")
+    joining.set_password(db(), person, password, must_change=True)
+    auditing.record(db(), acting(), "set password", person.email)
 
 
 @pages.get("/<name>")
@@ -212,6 +168,9 @@ def application(id: str) -> Any:
     )
     return render(
         "subscribers/application.html",
+        people=[one for one in subscribers.people_of(db(), owner) if one.role != "lead" and one.active],
+        shared={one.id for one in sharing.shared_with(db(), found)},
+        offers={where: offers[where].products for where in ENVIRONMENTS},
         application=found,
         organization=owner,
         credentials=credentials,
@@ -240,16 +199,9 @@ def set_application_active(id: str) -> Any:
 @requires("subscribers")
 def set_subscription_state(id: str, subscription: str) -> Any:
     found = _subscription(id, subscription)
-    try:
-        subscribing.set_subscription_state(
-            db(), acting(), found, request.form.get("state", ""), request.form.get("reason", "")
-        )
-    except (NotPossible, KeyError) as error:
-        db().rollback()
-        refuse(str(error))
-    else:
-        db().commit()
-        done(f"The subscription to {found.product} is {found.state}.")
+    wanted = request.form.get("state", "")
+    act(lambda: subscribing.set_subscription_state(db(), acting(), found, wanted, request.form.get("reason", "")),
+        f"The subscription to {found.product} is {wanted}.")  # fmt: skip
     return back_to("subscribers.application", id=id)
 
 
@@ -266,25 +218,20 @@ def change_plan(id: str, subscription: str) -> Any:
     """Move a subscription to another plan now or at the period's end, or drop a change that waits."""
     found = _subscription(id, subscription)
     offered = running(found.environment)[1]
-    try:
-        if request.form.get("act") == "keep":
-            subscribing.keep_plan(db(), acting(), found)
-            said = f"The subscription stays on {found.plan}."
-        else:
-            later = request.form.get("when") == "period end"
-            subscribing.change_plan(db(), acting(), offered, found, request.form.get("plan", ""), later)
-            said = (
-                f"The subscription changes to {found.next_plan} on {found.next_at:%d %B %Y at %H:%M} UTC."
-                if found.next_at is not None
-                else f"The subscription is on {found.plan} now; nodes know within a second."
-            )
-    except NotPossible as error:
-        db().rollback()
-        refuse(str(error))
-    else:
-        db().commit()
-        done(said)
+    if request.form.get("act") == "keep":
+        act(lambda: subscribing.keep_plan(db(), acting(), found), lambda: f"The subscription stays on {found.plan}.")
+        return back_to("subscribers.application", id=id)
+    wanted, later = request.form.get("plan", ""), request.form.get("when") == "period end"
+    act(lambda: subscribing.change_plan(db(), acting(), offered, found, wanted, later), lambda: _changed(found))
     return back_to("subscribers.application", id=id)
+
+
+def _changed(subscription: Subscription) -> str:
+    """What came of a change of plan, in words."""
+    if subscription.next_at is not None:
+        when = f"{subscription.next_at:%d %B %Y at %H:%M} UTC"
+        return f"The subscription changes to {subscription.next_plan} on {when}."
+    return f"The subscription is on {subscription.plan} now; nodes know within a second."
 
 
 @pages.post("/applications/<id>/subscriptions/<subscription>/quota")
@@ -294,21 +241,15 @@ def change_quota(id: str, subscription: str) -> Any:
     found = _subscription(id, subscription)
     reason = request.form.get("reason", "")
     typed = request.form.get("calls", "").replace(" ", "")
-    try:
-        if request.form.get("act") == "reset":
-            quotas.reset(db(), acting(), found, reason)
-            said = "The quota's count begins anew; nodes know within a second."
-        elif not typed.isdigit():
-            raise NotPossible(f"{typed!r} is no number of calls; give a whole number.")
-        else:
-            granted = quotas.extend(db(), acting(), found, int(typed), reason)
-            said = f"{granted:,} calls are granted on top for this period; nodes know within a second."
-    except NotPossible as error:
-        db().rollback()
-        refuse(str(error))
+    if request.form.get("act") == "reset":
+        act(lambda: quotas.reset(db(), acting(), found, reason),
+            "The quota's count begins anew; nodes know within a second.")  # fmt: skip
+    elif not typed.isdigit():
+        refuse(f"{typed!r} is no number of calls; give a whole number.")
+        keep_typed()
     else:
-        db().commit()
-        done(said)
+        act(lambda: quotas.extend(db(), acting(), found, int(typed), reason),
+            f"{int(typed):,} calls are granted on top for this period; nodes know within a second.")  # fmt: skip
     return back_to("subscribers.application", id=id)
 
 
@@ -329,14 +270,8 @@ def set_organization_groups(name: str) -> Any:
 
 
 def _set_groups(change: Callable[[list[str]], None], title: str, back: Any) -> Any:
-    try:
-        change(request.form.get("groups", "").replace(",", " ").split())
-    except NotPossible as error:
-        db().rollback()
-        refuse(str(error))
-        return back
-    db().commit()
-    done(f"The groups of {title} are set; nodes know within a second.")
+    typed = request.form.get("groups", "").replace(",", " ").split()
+    act(lambda: change(typed), f"The groups of {title} are set; nodes know within a second.")
     return back
 
 

@@ -10,8 +10,8 @@ from tamarack.console.page import acting, back_to, done, environment, refuse, re
 from tamarack.core.story import story
 from tamarack.store import tracing, watching
 from tamarack.store.application import Application
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Organization
-from tamarack.store.subscribing import NotPossible
 from tamarack.web.application import db
 
 pages = Blueprint("traces", __name__, url_prefix="/traffic")

@@ -5,8 +5,7 @@ from typing import Any
 
 from flask import Blueprint, abort, redirect, request, url_for
 
-from tamarack.console.page import draft, environment, render, requires, running
-from tamarack.console.pictures import CLASSES, ENDS, calls_chart, latency_chart
+from tamarack.console.page import calls_between, draft, environment, render, requires, running
 from tamarack.console.trace_drawing import drawing
 from tamarack.core.explain import explain
 from tamarack.core.refusals import REASONS
@@ -15,6 +14,7 @@ from tamarack.store import subscribers, tracing, watching
 from tamarack.store.traffic import CallRow
 from tamarack.web.application import db
 from tamarack.web.charts import step_for
+from tamarack.web.pictures import CLASSES, ENDS, calls_chart, latency_chart
 
 pages = Blueprint("traffic", __name__, url_prefix="/traffic")
 
@@ -51,7 +51,7 @@ def overview() -> Any:
         "spans": list(watching.SPANS),
         "api_name": filters.get("api", ""),
         "apis": draft().apis,
-        "chart": calls_chart(times, points, step, width=1224, height=200, where=where, by=by),
+        "chart": calls_chart(times, points, step, width=1224, height=200, link=calls_between(where), by=by),
         "latency": latency_chart(times, points, width=590, height=170),
         "times": times,
         "points": points,

@@ -13,6 +13,7 @@ from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, field_validator, model_validator
 
+from tamarack.core.audience import Audience
 from tamarack.core.backend_sign_in import SignInKind
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.limits.window import Window, distinct
@@ -179,15 +180,32 @@ class Version(Frozen):
         return next((operation for operation in self.operations if operation.call == call), None)
 
 
+class DocumentationPage(Frozen):
+    """A page of documentation in Markdown; `document` is the SHA-256 of its text."""
+
+    name: Name
+    title: Title
+    document: str
+
+
+MOST_PAGES = 100
+
+
 class Api(Frozen):
-    """A managed API and its versions."""
+    """A managed API and its versions, with the pages that its owner wrote, in their order."""
 
     name: Name
     title: Title
     summary: Text = ""
     owner: Annotated[str, StringConstraints(max_length=120)] = ""
     style: Literal["rest"] = "rest"
+    visible_to: Audience = ()
+    pages: tuple[DocumentationPage, ...] = Field(default=(), max_length=MOST_PAGES)
     versions: tuple[Version, ...] = ()
+
+    def page(self, name: str) -> DocumentationPage | None:
+        """The page so named, or None."""
+        return next((page for page in self.pages if page.name == name), None)
 
     def version(self, label: str) -> Version | None:
         """The version so labelled, or None."""
@@ -245,6 +263,11 @@ def _twice(names: list[str]) -> set[str]:
     return {name for name, many in Counter(names).items() if many > 1}
 
 
+def _doubled(names: list[str]) -> list[int]:
+    """The places of names that stood before."""
+    return [place for place, name in enumerate(names) if name in names[:place]]
+
+
 def _policies(path: Path, policies: tuple[AnyPolicy, ...], everywhere: bool = False) -> list[Problem]:
     found = []
     doubled = _twice([policy.name for policy in policies])
@@ -281,6 +304,9 @@ def check(configuration: Configuration) -> list[Problem]:
     taken: dict[str, str] = {}
     for a, api in enumerate(configuration.apis):
         labels = _twice([version.version for version in api.versions])
+        for place in _doubled([page.name for page in api.pages]):
+            message = f"{api.title} has two pages named {api.pages[place].name!r}; give each its own name"
+            found.append(Problem(path=("apis", a, "pages", place, "name"), message=message))
         for v, version in enumerate(api.versions):
             here: Path = ("apis", a, "versions", v)
             called = f"{api.title} {version.version}"

@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from tamarack.core.audience import in_words
 from tamarack.core.configuration import Api, Backend, Configuration, Operation, Version
 from tamarack.core.plans import Plan, Product
 from tamarack.core.policies import AnyPolicy, kind_of
@@ -129,7 +130,13 @@ def _api(old: Api | None, new: Api | None) -> list[Change]:
     if new is None:
         return [Change("removed", api.title, "is removed; its calls will be answered 404", api.name)]
     words = {"title": "title", "summary": "summary", "owner": "owner", "style": "style"}
-    changes = _fields(api.title, api.name, old, new, words)
+    changes = _fields(api.title, api.name, old, new, words) + _seen(api.title, api.name, old, new)
+    for _, page, page_now in _pairs(old.pages, new.pages, lambda p: p.name):
+        what: What = "added" if page is None else "removed" if page_now is None else "changed"
+        if page != page_now:
+            changes.append(Change(what, api.title, f"page ‘{(page_now or page).title}’", api.name))
+    if [p.name for p in old.pages] != [p.name for p in new.pages] and set(old.pages) == set(new.pages):
+        changes.append(Change("changed", api.title, "pages in another order", api.name))
     for label, was, now in _pairs(old.versions, new.versions, lambda v: v.version):
         subject = f"{api.title} {label}"
         if was is None:
@@ -140,6 +147,13 @@ def _api(old: Api | None, new: Api | None) -> list[Change]:
         else:
             changes += _version(subject, api.name, was, now)
     return changes
+
+
+def _seen(subject: str, api: str, old: Api | Product | Plan, new: Api | Product | Plan) -> list[Change]:
+    if old.visible_to == new.visible_to:
+        return []
+    was, now = in_words(old.visible_to), in_words(new.visible_to)
+    return [Change("changed", subject, f"seen by {now} instead of {was}", api)]
 
 
 def _version(subject: str, api: str, old: Version, new: Version) -> list[Change]:
@@ -174,7 +188,7 @@ def _product(old: Product | None, new: Product | None) -> list[Change]:
     if new is None:
         return [Change("removed", subject, "is removed; its subscriptions no longer cover any API")]
     words = {"title": "title", "summary": "summary", "apis": "APIs"}
-    changes = _fields(subject, "", old, new, words)
+    changes = _fields(subject, "", old, new, words) + _seen(subject, "", old, new)
     was: Plan | None
     now: Plan | None
     for name, was, now in _pairs(old.plans, new.plans, lambda p: p.name):
@@ -185,7 +199,9 @@ def _product(old: Product | None, new: Product | None) -> list[Change]:
             changes.append(Change("removed", inside, "is removed"))
         else:
             plan_words = {
-                field: field.replace("_", " ") for field in type(now).model_fields if field not in ("name", "parts")
+                field: field.replace("_", " ")
+                for field in type(now).model_fields
+                if field not in ("name", "parts", "visible_to")
             } | {"parts": "limits of single APIs"}
-            changes += _fields(inside, "", was, now, plan_words)
+            changes += _fields(inside, "", was, now, plan_words) + _seen(inside, "", was, now)
     return changes

@@ -1,5 +1,6 @@
 """The effective rules of an operation in plain sentences, each with where it comes from."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from tamarack.core.configuration import Api, Backend, Configuration, Operation, Version
@@ -65,6 +66,29 @@ def explain(
                 f"backend {backend.name}",
             )
         )
+    return sentences
+
+
+def explain_outside(
+    configuration: Configuration, api: Api, version: Version, operation: Operation, plans: Sequence[Plan] = ()
+) -> list[Sentence]:
+    """What holds for an operation as its callers may know it, with what each of their plans lets them do.
+
+    Nothing of backends, of the platform's own caps, and of what is the business of other organizations.
+    """
+    rows = held(configuration, api, version, operation)
+    if is_closed(rows):
+        return [Sentence("Nobody may call this operation at the moment.", "built in")]
+    sentences = []
+    for row in in_force(rows):
+        kind = kind_of(row.policy)
+        sentences.append(Sentence((kind.sentence_outside or kind.sentence)(row.policy), source_of(row.placement)))
+    if not is_open(rows):
+        needed = f"The caller's application needs a subscription in force to a product with {api.title}."
+        sentences.append(Sentence(needed, "built in"))
+        for plan in plans:
+            said = plan.in_words(api.name, operation.call)
+            sentences.append(Sentence(f"Under your plan {plan.title}, a subscription {said}.", f"plan {plan.title}"))
     return sentences
 
 

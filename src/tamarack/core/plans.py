@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, StringConstraints, field_validator, model_validator
 
+from tamarack.core.audience import Audience
 from tamarack.core.limits.quota import Quota, Starts, TimeZone, WhenUsedUp
 from tamarack.core.limits.stretch import Period
 from tamarack.core.limits.window import MOST, Window, distinct, in_words
@@ -154,6 +155,7 @@ class Plan(Frozen):
     )
     tokens_included: int = Field(default=0, ge=0, le=10**12, title="Tokens included")
     price_per_thousand_tokens: Money = Field(default=Decimal(0), title="Per thousand tokens")
+    visible_to: Audience = ()
 
     _no_two_alike = field_validator("limits")(distinct)
 
@@ -211,6 +213,7 @@ class Product(Frozen):
     title: Title
     summary: Text = ""
     apis: tuple[Name, ...] = ()
+    visible_to: Audience = ()
     plans: tuple[Plan, ...] = ()
 
     def plan(self, name: str) -> Plan | None:

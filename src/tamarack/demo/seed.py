@@ -14,10 +14,11 @@ from tamarack.core.configuration import Configuration
 from tamarack.demo.harbour_office import ISSUER
 from tamarack.demo.past import PastCaller, load_past
 from tamarack.demo.places import VISITOR_SCREEN
+from tamarack.demo.portal import furnish
 from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoApplication, DemoOrganization
 from tamarack.settings import Settings
 from tamarack.store import credentials as credentials_of
-from tamarack.store import drafting, quotas, rolling, subscribing
+from tamarack.store import drafting, quotas, rolling, sharing, subscribing
 from tamarack.store.application import Credential, Subscription
 from tamarack.store.auditing import COMMAND_LINE
 from tamarack.store.credentials import Wanted
@@ -69,6 +70,7 @@ def seed(engine: Engine, settings: Settings) -> int:
         callers: list[PastCaller] = []
         for place, organization in enumerate(ORGANIZATIONS):
             callers += _organization(session, settings, loaded.configuration, organization, keys, place)
+        furnish(session, loaded.configuration, settings.portal_url)
         number = rollout.number or 0
         session.commit()
     targets = {
@@ -118,21 +120,26 @@ def _organization(
     organization = Organization(name=described.name, title=described.title, kind=described.kind)
     session.add(organization)
     session.flush()
-    for person in described.people:
-        session.add(
-            Person(
-                organization_id=organization.id,
-                email=person.email,
-                name=person.name,
-                role=person.role,
-                password_hash=hash_password(person.password),
-            )
+    people = [
+        Person(
+            organization_id=organization.id,
+            email=person.email,
+            name=person.name,
+            role=person.role,
+            password_hash=hash_password(person.password),
         )
+        for person in described.people
+    ]
+    session.add_all(people)
+    session.flush()
     callers = []
     for number, wanted in enumerate(described.applications):
         application = subscribing.make_application(
             session, COMMAND_LINE, organization, wanted.title, wanted.description
         )
+        for person in people:
+            if person.role == "member" and number == 0:
+                sharing.share_with(session, COMMAND_LINE, application, person)
         if wanted.groups:
             subscribing.set_application_groups(session, COMMAND_LINE, application, wanted.groups)
         credentials: dict[str, Credential] = {}

@@ -1,7 +1,7 @@
 """Applications: the list, and one with its keys, its subscriptions and its usage."""
 
 from collections.abc import Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from typing import Any
 
 from flask import Blueprint, abort, request
@@ -12,50 +12,62 @@ from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.examples import as_curl, as_javascript, as_python
 from tamarack.core.plans import Plan
 from tamarack.portal.page import (
+    act,
     acting,
     back_to,
     done,
+    me,
     my_application,
     my_organization,
     offered,
-    refuse,
+    open_to_me,
     render,
     requires,
 )
-from tamarack.portal.reference import example_call, views
-from tamarack.store import quotas, subscribers, subscribing, telling, watching
+from tamarack.portal.reading import example_call, view_of
+from tamarack.portal.usage import use_of_limits
+from tamarack.store import sharing, subscribers, subscribing, telling, watching
 from tamarack.store.application import Application, Credential, Subscription
-from tamarack.store.subscribing import NotPossible
+from tamarack.store.not_possible import NotPossible
 from tamarack.web import credential_pages
 from tamarack.web.application import db
+from tamarack.web.paging import Paging
 from tamarack.web.plan_table import plan_table
 
 pages = Blueprint("applications", __name__, url_prefix="/applications")
 
 
+A_PAGE = 20
+
+
+def _index(typed: dict[str, str], errors: dict[str, str]) -> str:
+    person = me()
+    assert person is not None
+    search = " ".join(request.args.get("search", "").split())[:100]
+    paging = Paging.of_request(sharing.count_seen(db(), person, search), A_PAGE)
+    found = sharing.applications_seen(db(), person, search, paging.skip, A_PAGE)
+    listed = [(one, [s for s in subscribers.subscriptions_of(db(), one) if s.state != "ended"]) for one in found]
+    return render("applications/index.html", applications=listed, paging=paging, search=search, typed=typed,
+                  errors=errors)  # fmt: skip
+
+
 @pages.get("/")
 @requires("see")
 def index() -> Any:
-    organization = my_organization()
-    listed = [
-        (one, [s for s in subscribers.subscriptions_of(db(), one) if s.state != "ended"])
-        for one in subscribers.applications_of(db(), organization)
-    ]
-    return render("applications/index.html", applications=listed, typed={}, errors={})
+    return _index({}, {})
 
 
 @pages.post("/")
 @requires("applications")
 def make() -> Any:
     typed = {name: request.form.get(name, "") for name in ("title", "description")}
-    organization = my_organization()
     try:
-        application = subscribing.make_application(db(), acting(), organization, typed["title"], typed["description"])
+        application = subscribing.make_application(
+            db(), acting(), my_organization(), typed["title"], typed["description"], maker=me()
+        )
     except NotPossible as error:
         db().rollback()
-        listed: list[Any] = [(one, []) for one in subscribers.applications_of(db(), my_organization())]
-        errors = {error.field: str(error)}
-        return render("applications/index.html", applications=listed, typed=typed, errors=errors), 422
+        return _index(typed, {error.field: str(error)}), 422
     db().commit()
     done(f"{application.title} is registered. Subscribe it to an API next.")
     return back_to("applications.page", id=application.id)
@@ -73,39 +85,10 @@ def _offers(subscriptions: list[Subscription]) -> dict[str, tuple[str, Plan | No
             for api in configuration.apis
             if product is not None and api.name in product.apis
             for version in api.versions
-            if version.state in ("published", "preview")
+            if version.state != "deprecated"
         ]
         found[one.id] = (product.title if product is not None else one.product, plan, covered)
     return found
-
-
-def _usage(application: Application, subscription: Subscription, plan: Plan | None) -> list[tuple[str, int, int]]:
-    """For each limit of a plan: its words, what was used in the running window, and the limit."""
-    if plan is None:
-        return []
-    used = []
-    quota = quotas.use_of(db(), subscription, plan)
-    if quota is not None:
-        used.append((f"{plan.quota.brief if plan.quota is not None else ''}", quota[0], quota[1].limit))
-    present = datetime.now(UTC)
-    for window in plan.limits:
-        if window.seconds < 60 or window.algorithm == "bucket":
-            continue  # too short to look at, or without a stretch that could be used up
-        whole = int(present.timestamp())
-        start = whole - (window.seconds if window.algorithm == "sliding" else whole % window.seconds)
-        span = watching.Span(
-            datetime.fromtimestamp(start, UTC),
-            present.replace(second=0, microsecond=0) + timedelta(minutes=1),
-            {
-                "environment": subscription.environment,
-                "organization": my_organization().name,
-                "application": application.name,
-                "plan": f"{subscription.product}/{subscription.plan}",
-            },
-        )
-        counted = watching.totals(db(), span)
-        used.append((window.brief, counted.answered + counted.failed, window.limit))
-    return used
 
 
 @pages.get("/<id>")
@@ -123,11 +106,12 @@ def page(id: str) -> Any:
     refused = watching.calls(db(), filters, most=6)
     return render(
         "applications/page.html",
+        tab="overview",
         application=application,
         credentials=credentials,
         subscriptions=subscriptions,
         offers=offers,
-        usage={one.id: _usage(application, one, offers[one.id][1]) for one in subscriptions},
+        usage={one.id: use_of_limits(application, one, offers[one.id][1]) for one in subscriptions},
         new_key=shown,
         titles=KIND_TITLES,
         examples=_examples(credentials, subscriptions, offers, shown),
@@ -140,7 +124,7 @@ def page(id: str) -> Any:
 
 def _plans_for(subscription: Subscription) -> tuple[Plan, ...]:
     """The plans that a subscription may change to."""
-    product = offered(subscription.environment).product(subscription.product)
+    product = open_to_me(subscription.environment).product(subscription.product)
     plans = product.plans if product is not None else ()
     return tuple(plan for plan in plans if plan.name != subscription.plan)
 
@@ -161,11 +145,10 @@ def _examples(
         covered = offers[subscription.id][2]
         came_from = (shown.get("api"), shown.get("version")) if shown is not None else ("", "")
         for api, version in sorted(covered, key=lambda pair: (pair[0].name, pair[1].version) != came_from):
-            _, operations = views(version)
-            first = next((view for view in operations if view.method == "get" and "{" not in view.path), None)
+            first = next((one for one in version.operations if one.method == "get" and "{" not in one.path), None)
             if first is None:
                 continue
-            call = example_call(api, version, first, subscription.environment, key)
+            call = example_call(api, version, view_of(version, first), subscription.environment, key)
             return {"curl": as_curl(call), "Python": as_python(call), "JavaScript": as_javascript(call)}
     return {}
 
@@ -193,6 +176,7 @@ def compare_plans(id: str, subscription: str) -> Any:
         subscription=found,
         product=product,
         table=plan_table(product.plans),
+        open_plans={plan.name for plan in _plans_for(found)},
         changes_at=subscribing.plan_changes_at(plan, found, datetime.now(UTC))
         if (plan := product.plan(found.plan)) is not None
         else None,
@@ -205,27 +189,23 @@ def change_plan(id: str, subscription: str) -> Any:
     """Change to another plan now or at the period's end; where a person approves, ask for it."""
     application = my_application(id)
     found = _my_subscription(application, subscription)
-    later = request.form.get("when") == "period end"
-    try:
-        if request.form.get("act") == "keep":
-            subscribing.keep_plan(db(), acting(), found)
-            said = f"The subscription stays on {found.plan}."
-        else:
-            wanted = request.form.get("plan", "")
-            subscribing.change_plan(db(), acting(), offered(found.environment), found, wanted, later, approved=False)
-            if found.next_at is not None:
-                said = f"The plan changes on {found.next_at:%d %B %Y at %H:%M} UTC. The credentials stay."
-            elif found.next_plan:
-                said = "The platform team is asked; until then the subscription stays as it is."
-            else:
-                said = "The plan is changed; it holds within a second. The credentials stay."
-    except NotPossible as error:
-        db().rollback()
-        refuse(str(error))
-    else:
-        db().commit()
-        done(said)
+    if request.form.get("act") == "keep":
+        act(lambda: subscribing.keep_plan(db(), acting(), found), lambda: f"The subscription stays on {found.plan}.")
+        return back_to("applications.page", id=id)
+    wanted, later = request.form.get("plan", ""), request.form.get("when") == "period end"
+    there, message = open_to_me(found.environment), request.form.get("message", "")
+    act(lambda: subscribing.change_plan(db(), acting(), there, found, wanted, later, approved=False, message=message),
+        lambda: _changed(found))  # fmt: skip
     return back_to("applications.page", id=id)
+
+
+def _changed(subscription: Subscription) -> str:
+    """What came of a change of plan, in words."""
+    if subscription.next_at is not None:
+        return f"The plan changes on {subscription.next_at:%d %B %Y at %H:%M} UTC. The credentials stay."
+    if subscription.next_plan:
+        return "The platform team is asked; until then the subscription stays as it is."
+    return "The plan is changed; it holds within a second. The credentials stay."
 
 
 @pages.post("/<id>/subscriptions/<subscription>/end")
@@ -233,11 +213,5 @@ def change_plan(id: str, subscription: str) -> Any:
 def end_subscription(id: str, subscription: str) -> Any:
     application = my_application(id)
     found = _my_subscription(application, subscription)
-    try:
-        subscribing.set_subscription_state(db(), acting(), found, "ended")
-    except NotPossible as error:
-        refuse(str(error))
-    else:
-        db().commit()
-        done("The subscription is ended.")
+    act(lambda: subscribing.set_subscription_state(db(), acting(), found, "ended"), "The subscription is ended.")
     return back_to("applications.page", id=id)

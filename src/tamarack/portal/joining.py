@@ -6,9 +6,9 @@ from flask import Blueprint, current_app, request
 
 from tamarack.portal.page import back_to, done, render
 from tamarack.store import joining
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Organization
 from tamarack.store.sign_in import TooManyAttempts
-from tamarack.store.subscribing import NotPossible
 from tamarack.web.accounts import email_problem, read_account
 from tamarack.web.application import actor, db, settings_of
 

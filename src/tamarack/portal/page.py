@@ -1,6 +1,7 @@
-"""What every page of the portal needs: who is signed in, their organization, and what is offered.
+"""What every page of the portal needs: who is signed in, their organization, and what is offered to them.
 
-The portal reads what runs, never the draft, so that it cannot promise what the gateway does not do.
+The portal reads what runs, never the draft, so that it cannot promise what the gateway does not do; and of that only
+what the reader may see, so that a page has nothing else to show.
 """
 
 from collections.abc import Callable
@@ -10,21 +11,21 @@ from typing import Any, TypeVar, cast
 from flask import abort, current_app, flash, g, redirect, render_template, request, session, url_for
 from werkzeug.wrappers import Response
 
+from tamarack.core.audience import STRANGER, Viewer
 from tamarack.core.configuration import Api, Configuration, Version
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.permissions import person_may
-from tamarack.store import rolling
+from tamarack.core.seen import seen_by
+from tamarack.store import rolling, sharing, subscribers
 from tamarack.store.application import Application
 from tamarack.store.auditing import Actor
 from tamarack.store.organization import Organization, Person
 from tamarack.store.rollout import Rollout
 from tamarack.web.application import actor, db
+from tamarack.web.changing import make_change
 from tamarack.web.own_password import FORM as CHANGE_PASSWORD
 
 View = TypeVar("View", bound=Callable[..., Any])
-
-SHOWN_STATES = ("preview", "published", "deprecated")
-"""The states of a version that developers see."""
 
 
 def me() -> Person | None:
@@ -78,12 +79,19 @@ def requires(action: str, must_change: bool = False) -> Callable[[View], View]:
 
 
 def my_application(id: str) -> Application:
-    """An application of the own organization; any other is as if it were not there."""
+    """An application that the reader looks after; any other is as if it were not there."""
     application = db().get(Application, id)
     person = me()
-    if application is None or person is None or application.organization_id != person.organization_id:
-        abort(404, "There is no such application in your organization.")
+    if application is None or person is None or not sharing.looks_after(db(), person, application):
+        abort(404, "There is no such application in your organization, or it is not shared with you.")
     return application
+
+
+def viewer() -> Viewer:
+    """Whoever looks, as the rules of who sees what know them."""
+    if "viewer" not in g:
+        g.viewer = subscribers.viewer_of(db(), my_organization()) if me() is not None else STRANGER
+    return cast(Viewer, g.viewer)
 
 
 @lru_cache(maxsize=8)
@@ -92,24 +100,41 @@ def _configuration(number: int, engine: int) -> Configuration:
     return Configuration.model_validate(rollout.configuration) if rollout is not None else Configuration()
 
 
-def offered(environment: str) -> Configuration:
-    """What runs in an environment."""
-    rollout = rolling.running(db(), environment)
-    if rollout is None or rollout.number is None:
+@lru_cache(maxsize=128)
+def _seen(number: int, engine: int, viewer: Viewer) -> Configuration:
+    return seen_by(_configuration(number, engine), viewer)
+
+
+def _running(environment: str, viewer: Viewer) -> Configuration:
+    numbers = g.setdefault("rollouts", {})
+    if environment not in numbers:
+        rollout = rolling.running(db(), environment)
+        numbers[environment] = rollout.number if rollout is not None else None
+    if numbers[environment] is None:
         return Configuration()
-    return _configuration(rollout.number, id(current_app.extensions["tamarack_engine"]))
+    return _seen(numbers[environment], id(current_app.extensions["tamarack_engine"]), viewer)
+
+
+def offered(environment: str) -> Configuration:
+    """What runs in an environment and the reader sees, what their organization is subscribed to among it."""
+    return _running(environment, viewer())
+
+
+def open_to_me(environment: str) -> Configuration:
+    """What the reader may newly subscribe to: what they would see without any subscription."""
+    return _running(environment, viewer().without_holdings())
 
 
 def open_environments(api: str) -> list[str]:
     """The environments in which an API is offered in some product, production last."""
-    return [one for one in ENVIRONMENTS if offered(one).products_with(api)]
+    return [one for one in ENVIRONMENTS if open_to_me(one).products_with(api)]
 
 
 def shown_version(api: str, version: str) -> tuple[Api, Version]:
-    """A version that developers may see, or 404."""
+    """A version that the reader may see, or 404."""
     found = offered("production").api(api)
     inside = found.version(version) if found is not None else None
-    if found is None or inside is None or inside.state not in SHOWN_STATES:
+    if found is None or inside is None:
         abort(404, "There is no such API here.")
     return found, inside
 
@@ -128,8 +153,17 @@ def render(template: str, **values: Any) -> str:
     """A page, with what its head shows."""
     person = me()
     return render_template(
-        template, me=person, organization=my_organization() if person is not None else None, **values
+        template,
+        me=person,
+        organization=my_organization() if person is not None else None,
+        may=lambda action: person is not None and person_may(person.role, action),
+        **values,
     )
+
+
+def act(change: Callable[[], Any], said: str | Callable[[], str]) -> bool:
+    """Make a change and keep it, and say so; or undo it and say why it cannot be. Returns whether it was made."""
+    return make_change(db(), change, said)
 
 
 def back_to(endpoint: str, **values: Any) -> Response:

@@ -1,223 +1,189 @@
-"""An API's page: what it is, its reference, how to call it, and subscribing to it without leaving."""
+"""An API's pages: what it is, its operations one by one, its owner's pages, and its document to download."""
 
-import re
-from functools import lru_cache
 from typing import Any
 
-from flask import Blueprint, Response, abort, current_app, request, session
-from markupsafe import Markup, escape
+import orjson
+import yaml
+from flask import Blueprint, Response, abort, current_app, request
 
-from tamarack.core import pricing
-from tamarack.core.configuration import Api, Operation, Version
-from tamarack.core.credential_examples import KEY_PLACE, credential_example
+from tamarack.core.configuration import Api, Version
+from tamarack.core.credential_examples import KEY_PLACE
 from tamarack.core.effective import held, in_force, is_open
-from tamarack.core.examples import ExampleCall, as_curl, as_javascript, as_python
-from tamarack.core.explain import explain
-from tamarack.core.openapi.read import describe
-from tamarack.core.openapi.reference import OperationView, lay_out
-from tamarack.portal.page import (
-    acting,
-    back_to,
-    done,
-    me,
-    my_application,
-    my_organization,
-    offered,
-    open_environments,
-    render,
-    requires,
-    shown_version,
-)
-from tamarack.store import credentials, drafting, subscribers, subscribing
-from tamarack.store.application import Application
-from tamarack.store.credentials import Wanted
-from tamarack.store.subscribing import NotPossible
+from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.examples import as_curl, as_javascript, as_python
+from tamarack.core.explain import Sentence, explain_outside
+from tamarack.core.openapi.publish import published, security_scheme
+from tamarack.core.openapi.reference import tag_descriptions
+from tamarack.core.plans import Plan
+from tamarack.core.policies import kind_of
+from tamarack.core.possible_refusals import possible_refusals
+from tamarack.core.stages import Stage
+from tamarack.portal.page import acting, my_application, offered, refuse, render, requires, shown_version
+from tamarack.portal.reading import by_tag, example_call, introduction, shown_credential, subscribed, tree, view_of
+from tamarack.portal.trying import blank_try
+from tamarack.store import announcing, credentials, drafting, subscribers
+from tamarack.store.application import Credential
+from tamarack.store.not_possible import NotPossible
 from tamarack.web.application import db, settings_of
-from tamarack.web.once import NEW_KEYS
+from tamarack.web.markdown import to_html
 
 pages = Blueprint("reference", __name__, url_prefix="/apis/<api>/<version>")
 
 
-def shown_credential(api: Api, version: Version, operation: Operation | None, key: str) -> ExampleCall | None:
-    """How an operation's caller shows its credential, or None where it is open or closed."""
-    rows = held(offered("production"), api, version, operation)
-    if is_open(rows):
-        return None
-    return credential_example([row.policy for row in in_force(rows)], key if key != KEY_PLACE else "")
-
-
-@lru_cache(maxsize=32)
-def _views(document: str, engine: int) -> tuple[str, tuple[OperationView, ...]]:
-    text = drafting.document_text(db(), document)
-    described = describe(text) if text is not None else None
-    if described is None:
-        return "", ()
-    info = described.document.get("info", {})
-    return str(info.get("description") or ""), tuple(lay_out(described.document))
-
-
-def views(version: Version) -> tuple[str, list[OperationView]]:
-    """The document's own introduction, and the operations that are published, described or bare."""
-    introduction, described = _views(version.document, id(current_app.extensions["tamarack_engine"]))
-    by_call = {view.call: view for view in described}
-    found = []
-    for operation in version.operations:
-        view = by_call.get(operation.call)
-        if view is None:
-            view = OperationView(
-                operation.call, operation.method, operation.path, operation.summary, "", (), deprecated=False
-            )
-        found.append(view)
-    return introduction, found
-
-
-def example_call(
-    api: Api, version: Version, view: OperationView, environment: str = "production", key: str = KEY_PLACE
-) -> ExampleCall:
-    """A call of an operation as a reader would make it."""
-    shown = shown_credential(api, version, version.operation(view.call), key)
-    address = settings_of(current_app).gateway_url(environment)
-    path = view.example_path().replace("/*", "/")
-    url = f"{address}{version.base_path}{path if path != '/' else ''}"
-    headers = dict(shown.headers) if shown is not None else {}
-    if shown is not None and shown.url:
-        url += f"{'&' if '?' in url else '?'}{shown.url}"
-    method = "GET" if view.method == "any" else view.method.upper()
-    body = view.body.example if view.body is not None else ""
-    if body and view.body is not None:
-        headers["content-type"] = view.body.media
-    return ExampleCall(method, url, headers, body, shown.basic if shown is not None else None)
-
-
-def paragraphs(text: str) -> Markup:
-    """Plain text as paragraphs, escaped."""
-    parts = [part.strip() for part in re.split(r"\n\s*\n", text) if part.strip()]
-    return Markup("").join(Markup("<p>{}</p>").format(escape(part)) for part in parts)
+def head_values(api: Api, version: Version) -> dict[str, Any]:
+    """What every page of a version shows around its own part."""
+    return {
+        "api": api,
+        "version": version,
+        "products": offered("production").products_with(api.name),
+        "subscribed": subscribed(api.name),
+        "address": settings_of(current_app).gateway_url("production"),
+    }
 
 
 @pages.get("/")
 def page(api: str, version: str) -> Any:
     found, inside = shown_version(api, version)
     configuration = offered("production")
-    introduction, operations = views(inside)
-    tags: dict[str, list[OperationView]] = {}
-    for view in operations:
-        tags.setdefault(view.tags[0] if view.tags else "Operations", []).append(view)
-    examples = {
-        view.call: {"curl": as_curl(call), "Python": as_python(call), "JavaScript": as_javascript(call)}
-        for view in operations
-        for call in (example_call(found, inside, view),)
-    }
-    rules = {operation.call: explain(configuration, found, inside, operation)[:-1] for operation in inside.operations}
+    ways = [
+        Sentence(kind_of(row.policy).sentence(row.policy), "")
+        for row in in_force(held(configuration, found, inside))
+        if row.stage is Stage.IDENTIFY
+    ]
     return render(
         "reference/page.html",
-        api=found,
-        version=inside,
-        introduction=paragraphs(introduction),
-        tags=tags,
-        examples=examples,
-        rules=rules,
-        products=configuration.products_with(api),
+        tab="operations",
+        introduction=to_html(introduction(inside)),
+        tags=by_tag(inside),
+        tag_words={tag: to_html(words) for tag, words in tag_descriptions(tree(inside)).items() if words},
+        ways=ways,
+        changes=announcing.change_log(db(), found.name, bool(subscribed(api)), most=3),
         open_calls={o.call for o in inside.operations if is_open(held(configuration, found, inside, o))},
-        subscribed=_subscribed(api),
-        address=settings_of(current_app).gateway_url("production"),
+        **head_values(found, inside),
     )
 
 
-def _subscribed(api: str) -> list[tuple[Any, Any]]:
-    """The own applications that are subscribed to an API, with their subscriptions."""
-    if me() is None:
-        return []
-    products = {product.name for product in offered("production").products_with(api)}
-    return [
-        (application, subscription)
-        for application in subscribers.applications_of(db(), my_organization())
-        for subscription in subscribers.subscriptions_of(db(), application)
-        if subscription.product in products and subscription.state != "ended"
-    ]
-
-
-@pages.get("/document")
-def document(api: str, version: str) -> Any:
-    """The OpenAPI document as it was brought in."""
-    _, inside = shown_version(api, version)
-    text = drafting.document_text(db(), inside.document)
-    if text is None:
-        abort(404, "This version has no document.")
-    json = text.lstrip().startswith("{")
-    ending, media = ("json", "application/json") if json else ("yaml", "application/yaml")
-    fields = {"Content-Disposition": f'attachment; filename="{api}-{version}.{ending}"'}
-    return Response(text, mimetype=media, headers=fields)
-
-
-@pages.get("/subscribe")
-@requires("subscribe")
-def subscribe_form(api: str, version: str) -> Any:
-    return _subscribe_page(api, version, dict(request.args), {})
-
-
-def _subscribe_page(api: str, version: str, typed: dict[str, str], errors: dict[str, str]) -> str:
+@pages.get("/operation")
+def operation(api: str, version: str) -> Any:
+    """One operation in full: words, example, what holds, and trying it."""
     found, inside = shown_version(api, version)
-    environments = open_environments(api)
-    plans = [
-        (f"{product.name}/{plan.name}", product, plan)
-        for product in offered("production").products_with(api)
-        for plan in product.plans
-    ]
+    wanted = inside.operation(request.args.get("call", ""))
+    if wanted is None:
+        abort(404, f"{found.title} {inside.version} has no operation {request.args.get('call', '')!r}.")
+    configuration = offered("production")
+    view = view_of(inside, wanted)
+    plans = _my_plans(found)
+    calls = [operation.call for operation in inside.operations]
+    place = calls.index(wanted.call)
     return render(
-        "reference/subscribe.html",
-        api=found,
-        version=inside,
-        plans=plans,
-        prices={key: pricing.in_words(plan) for key, _, plan in plans},
-        environments=environments,
-        applications=subscribers.applications_of(db(), my_organization()),
-        typed=typed,
-        errors=errors,
+        "reference/operation.html",
+        tab="operations",
+        view=view,
+        description=to_html(view.description),
+        tags=by_tag(inside),
+        examples=_examples(found, inside, wanted.call, KEY_PLACE),
+        rules=explain_outside(configuration, found, inside, wanted, plans),
+        refusals=possible_refusals(configuration, found, inside, wanted, plans),
+        is_open=is_open(held(configuration, found, inside, wanted)),
+        before=calls[place - 1] if place else "",
+        after=calls[place + 1] if place + 1 < len(calls) else "",
+        kept=_kept_keys(found) if shown_credential(found, inside, wanted, KEY_PLACE) is not None else [],
+        key_place=KEY_PLACE,
+        trying=blank_try(found, view),
+        **head_values(found, inside),
     )
 
 
-@pages.post("/subscribe")
-@requires("subscribe")
-def subscribe(api: str, version: str) -> Any:
-    """Subscribe, making the application on the way where a new one is named, and make its first key."""
-    found, _ = shown_version(api, version)
-    typed = {
-        name: request.form.get(name, "").strip() for name in ("application", "title", "plan", "environment", "message")
-    }
-    environment = typed["environment"]
-    if environment not in open_environments(api):
-        errors = {"environment": f"{found.title} is not offered in {environment!r}; choose another"}
-        return _subscribe_page(api, version, typed, errors), 422
-    product, _, plan = typed["plan"].partition("/")
+def _my_plans(api: Api) -> list[Plan]:
+    """The plans that the reader's calls in production come under."""
+    keys = sorted({(one.product, one.plan) for _, one in subscribed(api.name) if one.environment == "production"})
+    products = [(offered("production").product(product), name) for product, name in keys]
+    plans = [product.plan(name) for product, name in products if product is not None]
+    return [plan for plan in plans if plan is not None]
+
+
+def _examples(api: Api, version: Version, call: str, key: str) -> dict[str, str]:
+    operation = version.operation(call)
+    assert operation is not None
+    made = example_call(api, version, view_of(version, operation), key=key)
+    return {"curl": as_curl(made), "Python": as_python(made), "JavaScript": as_javascript(made)}
+
+
+def _kept_keys(api: Api) -> list[tuple[Credential, str]]:
+    """The reader's keys whose values were kept, so that an example can carry one; with their applications' titles."""
+    return [
+        (credential, application.title)
+        for application, subscription in subscribed(api.name)
+        if subscription.environment == "production"
+        for credential in subscribers.credentials_of(db(), application)
+        if credential.sealed and credential.environment == "production" and credential.revoked_at is None
+    ]
+
+
+@pages.post("/operation/examples")
+@requires("credentials")
+def examples(api: str, version: str) -> Any:
+    """The examples of an operation with one of the reader's own keys in them; the look is recorded."""
+    found, inside = shown_version(api, version)
+    call = request.form.get("call", "")
+    credential = db().get(Credential, request.form.get("credential", ""))
+    if inside.operation(call) is None or credential is None:
+        abort(404, "There is no such operation or credential.")
+    my_application(credential.application_id)
+    key = KEY_PLACE
     try:
-        if typed["application"]:
-            application = my_application(typed["application"])
-        else:
-            application = subscribing.make_application(db(), acting(), my_organization(), typed["title"])
-        subscription = subscribing.subscribe(
-            db(), acting(), offered(environment), application, product, plan, environment, typed["message"]
-        )
-        made = None
-        if subscription.state == "active" and not _has_key(application, environment):
-            keys = settings_of(current_app).keys.credentials
-            made = credentials.make_credential(
-                db(), acting(), keys, application, environment, Wanted(label="first key")
-            )
+        key = credentials.look_again(db(), acting(), settings_of(current_app).keys.credentials, credential)
+        db().commit()
     except NotPossible as error:
-        db().rollback()
-        return _subscribe_page(api, version, typed, {error.field or "plan": str(error)}), 422
-    db().commit()
-    if made is not None:
-        value = {"id": made.credential.id, "value": made.value, "kind": "api-key", "api": api, "version": version}
-        session["new_key"] = NEW_KEYS.put(value)
-    elif subscription.state == "pending":
-        done("Your request is with the platform team. The subscription starts when they approve it.")
-    else:
-        done(f"{application.title} is subscribed.")
-    return back_to("applications.page", id=application.id)
+        refuse(str(error))
+    return render("reference/examples.html", examples=_examples(found, inside, call, key))
 
 
-def _has_key(application: Application, environment: str) -> bool:
-    keys = subscribers.credentials_of(db(), application)
-    return any(key.environment == environment and key.revoked_at is None for key in keys)
+@pages.get("/pages/<name>")
+def documentation(api: str, version: str, name: str) -> Any:
+    """A page that the API's owner wrote."""
+    found, inside = shown_version(api, version)
+    wanted = found.page(name)
+    text = drafting.document_text(db(), wanted.document) if wanted is not None else None
+    if wanted is None or text is None:
+        abort(404, f"{found.title} has no page {name!r}.")
+    return render("reference/documentation.html", tab=name, page=wanted, text=to_html(text),
+                  **head_values(found, inside))  # fmt: skip
+
+
+@pages.get("/changes")
+def changes(api: str, version: str) -> Any:
+    """The API's change log."""
+    found, inside = shown_version(api, version)
+    entries = announcing.change_log(db(), found.name, bool(subscribed(api)), most=200)
+    return render("reference/changes.html", tab="changes", changes=entries, to_html=to_html,
+                  **head_values(found, inside))  # fmt: skip
+
+
+def _yaml(data: dict[str, Any]) -> str:
+    """By the writer in C where it is there: a document of a thousand operations takes the one in Python seconds."""
+    writer = getattr(yaml, "CSafeDumper", yaml.SafeDumper)
+    return str(yaml.dump(data, Dumper=writer, sort_keys=False, allow_unicode=True, width=100))
+
+
+@pages.get("/openapi.<ending>")
+def document(api: str, version: str, ending: str) -> Any:
+    """The OpenAPI document: what is published, at the gateway's addresses, with the gateway's credentials."""
+    if ending not in ("json", "yaml"):
+        abort(404, "The document is there as .json and .yaml.")
+    found, inside = shown_version(api, version)
+    settings = settings_of(current_app)
+    servers = [
+        (f"{settings.gateway_url(where)}{inside.base_path}", where)
+        for where in reversed(ENVIRONMENTS)
+        if (there := offered(where).api(api)) is not None and there.version(version) is not None
+    ]
+    schemes = {}
+    for one in inside.operations:
+        shown = shown_credential(found, inside, one, KEY_PLACE)
+        schemes[one.call] = security_scheme(shown) if shown is not None else None
+    made = published(tree(inside), found.title, inside.version, servers, schemes)
+    text = orjson.dumps(made, option=orjson.OPT_INDENT_2).decode() if ending == "json" else _yaml(made)
+    fields = {"Content-Disposition": f'attachment; filename="{api}-{version}.{ending}"'}
+    media = {"json": "application/openapi+json", "yaml": "application/openapi+yaml"}[ending]
+    return Response(text, mimetype=media, headers=fields)

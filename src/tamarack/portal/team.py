@@ -4,11 +4,11 @@ from typing import Any
 
 from flask import Blueprint, abort, current_app, request
 
-from tamarack.portal.page import acting, back_to, done, me, my_organization, refuse, render, requires
+from tamarack.portal.page import act, acting, back_to, done, me, my_organization, render, requires
 from tamarack.store import joining, subscribers, telling
 from tamarack.store.join import JoinRequest
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Person
-from tamarack.store.subscribing import NotPossible
 from tamarack.web.accounts import email_problem
 from tamarack.web.application import db, settings_of
 
@@ -91,12 +91,5 @@ def change(id: str) -> Any:
 
 
 def _done(change: Any, words: str) -> Any:
-    try:
-        change()
-    except NotPossible as error:
-        db().rollback()
-        refuse(str(error))
-    else:
-        db().commit()
-        done(words)
+    act(change, words)
     return back_to("team.page")

@@ -18,6 +18,8 @@ class Application(SQLModel, table=True):
     name: str
     title: str
     description: str = ""
+    picture: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    """The SHA-256 of its picture, empty where it has none."""
     active: bool = True
     groups: list[str] = Names()
     made_at: datetime = Moment()

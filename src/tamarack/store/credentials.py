@@ -19,8 +19,8 @@ from tamarack.store import auditing, feeding, lifetimes, signing
 from tamarack.store.application import Application, Credential
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import new_id, now
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Organization
-from tamarack.store.subscribing import NotPossible
 
 MOST_CREDENTIALS = 20
 MOST_RESTRICTIONS = 50

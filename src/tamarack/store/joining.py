@@ -9,17 +9,19 @@ from hashlib import sha256
 
 from sqlmodel import Session, col, func, or_, select
 
+from tamarack.core.audience import RESERVED
 from tamarack.core.passwords import password_problem
 from tamarack.store import auditing, telling
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now
 from tamarack.store.join import JoinRequest, MailLink
 from tamarack.store.mail import Mail
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Organization, Person
 from tamarack.store.passwords import hash_password
 from tamarack.store.sign_in import WITHIN, TooManyAttempts
 from tamarack.store.sign_in_attempt import SignInAttempt
-from tamarack.store.subscribing import NotPossible, slug
+from tamarack.store.subscribing import slug
 
 LIVES = {"confirm": timedelta(days=2), "invite": timedelta(days=7), "reset": timedelta(hours=1)}
 MOST_ASKED = 10
@@ -196,12 +198,18 @@ def _decide(session: Session, actor: Actor, wanted: JoinRequest, state: str) -> 
     session.add(wanted)
 
 
+_PLACES = frozenset({"people", "applications", "subscriptions", "requests", "notices"})
+"""Names that addresses of the console have already where an organization's would stand."""
+
+
 def new_organization(session: Session, actor: Actor, title: str, kind: str = "partner") -> Organization:
     """An organization by its title. Raises `NotPossible` where it cannot be made."""
     title = " ".join(title.split())
     if not 1 <= len(title) <= 80 or kind not in ("internal", "partner"):
         raise NotPossible("Give the organization a name of 1 to 80 characters.", "title")
     name = slug(title)
+    if name in RESERVED or name in _PLACES:
+        raise NotPossible(f"{title!r} means something else here already; choose another name.", "title")
     if session.exec(select(Organization).where(Organization.name == name)).first() is not None:
         raise NotPossible(f"There is an organization called {title} already.", "title")
     made = Organization(name=name, title=title, kind=kind)

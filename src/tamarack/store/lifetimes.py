@@ -6,7 +6,7 @@ from sqlmodel import Session, col, select
 
 from tamarack.store import rolling
 from tamarack.store.application import Application, Subscription
-from tamarack.store.subscribing import NotPossible
+from tamarack.store.not_possible import NotPossible
 
 
 def longest_life(session: Session, application: Application, environment: str) -> tuple[timedelta, str] | None:

@@ -14,9 +14,9 @@ from tamarack.store import auditing, feeding, rolling, telling
 from tamarack.store.application import Application, Subscription
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Organization
 from tamarack.store.quota import QuotaUsed
-from tamarack.store.subscribing import NotPossible
 from tamarack.store.traffic import CallBatch
 
 Row = tuple[str, str, str, int, int, int, int]

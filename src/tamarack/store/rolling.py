@@ -8,7 +8,7 @@ from sqlmodel import Session, col, select
 from tamarack.core.configuration import Configuration, check_in, key_sets_used
 from tamarack.core.model import Problem
 from tamarack.core.snapshot import compile_snapshot
-from tamarack.store import auditing, key_sets, secrets
+from tamarack.store import auditing, catalogue, key_sets, secrets
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now
 from tamarack.store.drafting import dump, load_configuration
@@ -78,6 +78,8 @@ def _send(
     )
     session.add(rollout)
     session.flush()
+    if environment == "production":
+        catalogue.index(session, configuration)
     action = "roll back" if back_to is not None else "roll out"
     auditing.record(session, actor, action, environment, number=rollout.number, note=note)
     key_sets.note_used(session, key_sets_used(configuration))

@@ -13,8 +13,8 @@ from tamarack.core.sealing import NONCE_BYTES, seal
 from tamarack.store import auditing, feeding
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.secret import Secret, SecretValue
-from tamarack.store.subscribing import NotPossible
 
 MOST_BYTES = 16_384
 MOST_OVERLAP = timedelta(days=30)

@@ -4,8 +4,10 @@ from collections.abc import Sequence
 
 from sqlmodel import Session, col, func, select
 
+from tamarack.core.audience import Viewer
 from tamarack.store.application import Application, Credential, Subscription
 from tamarack.store.organization import Organization, Person
+from tamarack.store.sharing import seen_by
 
 
 def organizations(session: Session, search: str = "") -> list[tuple[Organization, int, int]]:
@@ -29,6 +31,31 @@ def organizations(session: Session, search: str = "") -> list[tuple[Organization
 def organization_named(session: Session, name: str) -> Organization | None:
     """The organization so named, or None."""
     return session.exec(select(Organization).where(Organization.name == name)).first()
+
+
+def viewer_of(session: Session, organization: Organization) -> Viewer:
+    """An organization as the rules of who sees what know it."""
+    query = select(Subscription.product, Subscription.plan).where(
+        Subscription.application_id == Application.id,
+        Application.organization_id == organization.id,
+        Subscription.state != "ended",
+    )
+    groups = set(organization.groups)
+    for one in session.exec(select(Application.groups).where(Application.organization_id == organization.id)):
+        groups |= set(one)
+    holds = frozenset((product, plan) for product, plan in session.exec(query))
+    return Viewer(organization.name, organization.kind, frozenset(groups), holds)
+
+
+def subscribed_to(session: Session, person: Person, products: Sequence[str]) -> list[tuple[Application, Subscription]]:
+    """A person's applications with a subscription to any of some products that has not ended."""
+    query = (
+        select(Application, Subscription)
+        .where(Subscription.application_id == Application.id, seen_by(person))
+        .where(col(Subscription.product).in_(products), Subscription.state != "ended")
+        .order_by(Application.title, col(Subscription.environment))
+    )
+    return [(row[0], row[1]) for row in session.exec(query)]
 
 
 def people_of(session: Session, organization: Organization) -> Sequence[Person]:

@@ -9,22 +9,15 @@ from sqlmodel import Session, col, select
 from tamarack.core.configuration import Configuration
 from tamarack.core.limits.stretch import calendar_stretch
 from tamarack.core.model import NAME_PATTERN
-from tamarack.core.plans import Plan
-from tamarack.store import auditing, feeding, telling
+from tamarack.core.plans import Plan, Product
+from tamarack.store import auditing, feeding, sharing, telling
 from tamarack.store.application import Application, Subscription
 from tamarack.store.auditing import WORKER, Actor
 from tamarack.store.columns import now
-from tamarack.store.organization import Organization
+from tamarack.store.not_possible import NotPossible
+from tamarack.store.organization import Organization, Person
 
 MOST_APPLICATIONS = 100
-
-
-class NotPossible(Exception):
-    """What was asked for cannot be done; `field` names the part of the form at fault."""
-
-    def __init__(self, message: str, field: str = "") -> None:
-        super().__init__(message)
-        self.field = field
 
 
 def slug(title: str) -> str:
@@ -34,12 +27,15 @@ def slug(title: str) -> str:
 
 
 def make_application(
-    session: Session, actor: Actor, organization: Organization, title: str, description: str = ""
+    session: Session,
+    actor: Actor,
+    organization: Organization,
+    title: str,
+    description: str = "",
+    maker: Person | None = None,
 ) -> Application:
-    """Register an application. Its title is its own within the organization."""
-    title = " ".join(title.split())
-    if not 1 <= len(title) <= 80:
-        raise NotPossible("Give the application a name of 1 to 80 characters.", "title")
+    """Register an application. Its title is its own within the organization; it is shared with its `maker`."""
+    title = _title(title)
     name = slug(title)
     own = select(Application).where(Application.organization_id == organization.id)
     existing = list(session.exec(own))
@@ -57,9 +53,34 @@ def make_application(
     )
     session.add(application)
     session.flush()
+    if maker is not None and maker.organization_id == organization.id:
+        sharing.share_with(session, actor, application, maker)
     feeding.publish_application(session, application)
     auditing.record(session, actor, "make application", f"{organization.name}/{name}")
     return application
+
+
+def _title(typed: str) -> str:
+    title = " ".join(typed.split())
+    if not 1 <= len(title) <= 80:
+        raise NotPossible("Give the application a name of 1 to 80 characters.", "title")
+    return title
+
+
+def describe_application(session: Session, actor: Actor, application: Application, title: str, description: str,
+                         picture: str) -> None:  # fmt: skip
+    """Give an application another title, description or picture (a kept one's name); its name in records stays."""
+    title = _title(title)
+    others = select(Application.title).where(
+        Application.organization_id == application.organization_id, Application.id != application.id
+    )
+    if title.lower() in {other.lower() for other in session.exec(others)}:
+        raise NotPossible(f"Another application is called {title}; choose another name.", "title")
+    application.title, application.description, application.picture = title, description.strip()[:1000], picture
+    session.add(application)
+    session.flush()
+    feeding.publish_application(session, application)
+    auditing.record(session, actor, "describe application", application.name, title=title)
 
 
 def subscribe(
@@ -105,12 +126,15 @@ def subscribe(
     subject = f"{application.name}: {product}/{plan}"
     auditing.record(session, actor, "subscribe", subject, environment=environment, state=state)
     if state == "pending":
-        said = f" Their message: ‘{subscription.message}’." if subscription.message else ""
-        title = f"{application.title} asks for {offer.title}, plan {chosen.title}"
-        telling.tell_admins(
-            session, title, f"{title} in {environment}.{said} Decide in the console, under Subscribers."
-        )
+        _ask(session, application, offer, chosen, subscription)
     return subscription
+
+
+def _ask(session: Session, application: Application, product: Product, plan: Plan, subscription: Subscription) -> None:
+    said = f" Their message: ‘{subscription.message}’." if subscription.message else ""
+    title = f"{application.title} asks for {product.title}, plan {plan.title}"
+    where = f"in {subscription.environment}"
+    telling.tell_admins(session, title, f"{title} {where}.{said} Decide in the console, under Subscribers, Requests.")
 
 
 def plan_changes_at(plan: Plan, subscription: Subscription, at: datetime) -> datetime:
@@ -131,10 +155,11 @@ def change_plan(
     plan: str,
     at_period_end: bool = False,
     approved: bool = True,
+    message: str = "",
 ) -> None:
     """Move a subscription to another plan, now or when the running period ends. Its credentials stay.
 
-    Where it is not `approved` and the plan wants a person's approval, it waits for that.
+    Where it is not `approved` and the plan wants a person's approval, it waits for that, with a message to them.
     """
     product = offered.product(subscription.product)
     wanted = product.plan(plan) if product is not None else None
@@ -147,9 +172,13 @@ def change_plan(
         raise NotPossible(f"The subscription is on the plan {wanted.title} already.", "plan")
     details = {"product": subscription.product, "was": subscription.plan, "plan": plan}
     if not approved and wanted.approval == "person":
-        subscription.next_plan, subscription.next_at = plan, None
+        subscription.next_plan, subscription.next_at, subscription.message = plan, None, message.strip()[:1000]
+        subscription.changed_at = now()
         session.add(subscription)
         auditing.record(session, actor, "ask for plan", subscription.id, **details)
+        application = session.get(Application, subscription.application_id)
+        if application is not None:
+            _ask(session, application, product, wanted, subscription)
         return
     if at_period_end:
         subscription.next_plan = plan
@@ -194,6 +223,58 @@ def change_plans_due(session: Session) -> list[str]:
                         plan=subscription.plan)  # fmt: skip
         done.append(f"subscription {subscription.id} changed from {was} to {subscription.plan}")
     return done
+
+
+def approve(session: Session, actor: Actor, offered: Configuration, subscription: Subscription, plan: str = "") -> None:
+    """Grant an access request, or a change of plan that was asked for; on another plan where one is chosen.
+
+    Its organization is told what was granted.
+    """
+    wanted = plan or subscription.next_plan or subscription.plan
+    product = offered.product(subscription.product)
+    granted = product.plan(wanted) if product is not None else None
+    if product is None or granted is None:
+        raise NotPossible(
+            f"The plan {wanted!r} of {subscription.product!r} is not offered here; choose another.", "plan"
+        )
+    asked = subscription.next_plan or subscription.plan
+    if subscription.state == "pending":
+        _put_on(session, subscription, wanted)
+        set_subscription_state(session, actor, subscription, "active", _instead(product, asked, granted))
+        return
+    if not waits(subscription):
+        raise NotPossible("Nothing is asked for here any more; someone else may have decided.")
+    _put_on(session, subscription, wanted)
+    auditing.record(session, actor, "change plan", subscription.id, product=subscription.product, plan=wanted)
+    _tell_state(session, subscription, f"on the plan {granted.title} now", _instead(product, asked, granted))
+
+
+def _instead(product: Product, asked: str, granted: Plan) -> str:
+    if asked == granted.name:
+        return ""
+    was = product.plan(asked)
+    return f"it is on the plan {granted.title} instead of {was.title if was is not None else asked}."
+
+
+def decline(session: Session, actor: Actor, subscription: Subscription, reason: str) -> None:
+    """Turn down an access request, or a change of plan that was asked for; its organization reads the reason."""
+    if subscription.state == "pending":
+        set_subscription_state(session, actor, subscription, "ended", reason)
+        return
+    if not waits(subscription):
+        raise NotPossible("Nothing is asked for here any more; someone else may have decided.")
+    reason = reason.strip()[:500]
+    if not reason:
+        raise NotPossible("Say why: the reason is what they read in the mail.", "reason")
+    wanted = subscription.next_plan
+    keep_plan(session, actor, subscription)
+    _tell_state(session, subscription, f"not moved to {wanted}: it stays on {subscription.plan}", reason)
+
+
+def waits(subscription: Subscription) -> bool:
+    """Whether somebody has to decide on it: a new one, or a change of plan that was asked for."""
+    asked = subscription.next_plan != "" and subscription.next_at is None and subscription.state != "ended"
+    return subscription.state == "pending" or asked
 
 
 STATES: dict[str, tuple[str, ...]] = {
@@ -250,12 +331,20 @@ def _tell_state(session: Session, subscription: Subscription, done: str, reason:
     telling.tell_organization(session, organization, application, title, text)
 
 
+def _with_who_to_ask(title: str, active: bool) -> str:
+    return f"{title}." if active else f"{title}. Ask the platform team why."
+
+
 def set_application_active(session: Session, actor: Actor, application: Application, active: bool) -> None:
     """Pause or resume an application's calls."""
     application.active = active
     session.add(application)
     session.flush()
     feeding.publish_application(session, application)
+    organization = session.get(Organization, application.organization_id)
+    if organization is not None:
+        title = f"{application.title} {'may call again' if active else 'is paused: its calls are refused'}"
+        telling.tell_organization(session, organization, application, title, _with_who_to_ask(title, active))
     auditing.record(session, actor, "resume application" if active else "pause application", application.name)
 
 
@@ -265,6 +354,8 @@ def set_organization_active(session: Session, actor: Actor, organization: Organi
     session.add(organization)
     session.flush()
     feeding.publish_organization(session, organization)
+    title = f"{organization.title} {'may call again' if active else 'is paused: all of its calls are refused'}"
+    telling.tell_organization(session, organization, None, title, _with_who_to_ask(title, active))
     auditing.record(session, actor, "resume organization" if active else "pause organization", organization.name)
 
 

@@ -9,6 +9,7 @@ from tamarack.store.columns import now
 from tamarack.store.mail import Mail
 from tamarack.store.notice import Notice
 from tamarack.store.organization import Organization, Person
+from tamarack.store.share import ApplicationShare
 from tamarack.store.staff import Staff
 
 MOST_TRIES = 12
@@ -16,7 +17,7 @@ MOST_TRIES = 12
 
 def tell_organization(session: Session, organization: Organization, application: Application | None, title: str,
                       text: str) -> None:  # fmt: skip
-    """A notice to an organization, and a mail to its leads."""
+    """A notice to an organization, and a mail to its leads; of an application, to those who look after it too."""
     session.add(
         Notice(
             organization_id=organization.id,
@@ -25,7 +26,11 @@ def tell_organization(session: Session, organization: Organization, application:
             text=text,
         )
     )
-    query = select(Person).where(Person.organization_id == organization.id, Person.role == "lead", Person.active)
+    concerned = col(Person.role) == "lead"
+    if application is not None:
+        shared = select(ApplicationShare.person_id).where(ApplicationShare.application_id == application.id)
+        concerned = concerned | col(Person.id).in_(shared)
+    query = select(Person).where(Person.organization_id == organization.id, Person.active, concerned)
     for person in session.exec(query):
         session.add(Mail(to=person.email, subject=title, text=f"{person.name},\n\n{text}\n"))
 

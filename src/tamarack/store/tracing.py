@@ -10,7 +10,7 @@ from tamarack.store import auditing, feeding
 from tamarack.store.application import Application
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now
-from tamarack.store.subscribing import NotPossible
+from tamarack.store.not_possible import NotPossible
 from tamarack.store.trace import Trace, TraceShare, TraceWatch
 
 MOST_SHARE = 0.1

@@ -16,6 +16,7 @@ from tamarack import __version__
 from tamarack.settings import Settings
 from tamarack.store.auditing import Actor
 from tamarack.store.engine import make_engine
+from tamarack.web.changing import again
 from tamarack.web.words import FILTERS
 
 WEB = Path(__file__).parent
@@ -55,7 +56,7 @@ def make_application(package: str, door: str, settings: Settings, templates: Pat
     CSRFProtect(app)
     app.jinja_env.filters.update(FILTERS)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.jinja_env.globals.update(asset=_assets(), version=__version__, settings=settings)
+    app.jinja_env.globals.update(asset=_assets(), version=__version__, settings=settings, again=again)
     app.after_request(_finish)
     app.teardown_appcontext(_close)
     app.register_error_handler(HTTPException, _error_page)

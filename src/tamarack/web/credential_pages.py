@@ -14,7 +14,7 @@ from tamarack.store.application import Application, Credential
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now
 from tamarack.store.credentials import MadeCredential, Wanted
-from tamarack.store.subscribing import NotPossible
+from tamarack.store.not_possible import NotPossible
 from tamarack.web.application import db, settings_of
 from tamarack.web.once import NEW_KEYS
 

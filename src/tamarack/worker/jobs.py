@@ -11,7 +11,7 @@ from sqlalchemy import Engine
 from sqlmodel import Session
 
 from tamarack.settings import Settings
-from tamarack.store import joining, quotas, subscribing
+from tamarack.store import catalogue, joining, quotas, subscribing
 from tamarack.store.columns import now
 from tamarack.store.engine import make_engine
 from tamarack.worker.mail import send_mail
@@ -56,6 +56,7 @@ def do_jobs(settings: Settings, stop: threading.Event, log: Log) -> None:
             if time.monotonic() > house_at:
                 with Session(engine) as session:
                     joining.drop_stale(session, now() - timedelta(days=7))
+                    catalogue.index_if_missing(session)
                     session.commit()
                 house_at = time.monotonic() + HOUSE_EVERY_S
             away = False

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, Field
 
 from tamarack.core.limits.stretch import Period, Stretch, anchored_stretch, calendar_stretch, zone
-from tamarack.core.limits.window import MOST
+from tamarack.core.limits.window import MOST, shortened
 from tamarack.core.model import Frozen
 
 Starts = Literal["calendar", "subscription"]
@@ -49,8 +49,7 @@ class Quota(Frozen):
     @property
     def brief(self) -> str:
         """For a narrow place: "100 k / month"."""
-        count = f"{self.calls // 1000} k" if self.calls >= 10_000 and self.calls % 1000 == 0 else str(self.calls)
-        return f"{count} / {self.period}" + (", soft" if self.when_used_up == "let through" else "")
+        return f"{shortened(self.calls)} / {self.period}" + (", soft" if self.when_used_up == "let through" else "")
 
     def __str__(self) -> str:
         return self.brief

@@ -22,6 +22,14 @@ MOST_BURST_SECONDS = 9_000_000_000
 """Burst times seconds: beyond it a bucket's level would no longer be exact where doubles count it."""
 
 
+def shortened(count: int) -> str:
+    """A count for a narrow place, never rounded: "400", "1.5 M", "100 k"."""
+    for scale, letter in ((1_000_000, "M"), (1_000, "k")):
+        if count >= 10 * scale // (10 if letter == "M" else 1) and count % (scale // 10) == 0:
+            return f"{count / scale:g} {letter}"
+    return str(count)
+
+
 class Window(Frozen):
     """At most `limit` calls in `seconds`, by one of three algorithms.
 
@@ -97,8 +105,7 @@ class Window(Frozen):
     @property
     def brief(self) -> str:
         """The window for a narrow place: "60 / min", "100 k / day", "5 / s, burst 20"."""
-        count = self.limit
-        shown = f"{count // 1000} k" if count >= 10_000 and count % 1000 == 0 else str(count)
+        shown = shortened(self.limit)
         short = {"second": "s", "minute": "min", "hour": "h", "day": "day"}
         many, _, unit = self.span.rpartition(" ")
         return f"{shown} / {many + ' ' if many else ''}{short[unit.removesuffix('s')]}{self._suffix}"

@@ -72,15 +72,18 @@ class Description:
         return not any(problem.severity == "error" for problem in self.problems)
 
 
-def describe(text: str) -> Description:
-    """Read a document. Never raises for what the text holds: everything wrong is a problem in the result."""
+def describe(text: str, validated: bool = True) -> Description:
+    """Read a document. Never raises for what the text holds: everything wrong is a problem in the result.
+
+    What was read before need not be `validated` against the specification again, which takes most of the time.
+    """
     description = Description()
     try:
         located = read(text)
     except NotReadable as error:
         description.problems.append(DocumentProblem("error", error.line, "", f"cannot be read: {error}"))
         return description
-    reader = _Reader(located, description)
+    reader = _Reader(located, description, validated)
     reader.run()
     description.problems.sort(key=lambda problem: (problem.severity != "error", problem.line))
     if len(description.problems) > MOST_PROBLEMS:
@@ -91,8 +94,9 @@ def describe(text: str) -> Description:
 
 
 class _Reader:
-    def __init__(self, located: Located, description: Description) -> None:
+    def __init__(self, located: Located, description: Description, validated: bool) -> None:
         self.located = located
+        self.validated = validated
         self.description = description
         self.left_out: set[Path] = set()
         """Where a reference was replaced by nothing: what is wrong there has been said."""
@@ -114,7 +118,8 @@ class _Reader:
         if not d.dialect:
             return
         data = self._without_outside(data, ())
-        self._validate(data)
+        if self.validated:
+            self._validate(data)
         document = to_openapi_3(data) if d.dialect == "2.0" else data
         d.document = document
         info = _dict(document.get("info"))

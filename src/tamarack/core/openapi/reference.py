@@ -1,6 +1,7 @@
 """A document laid out for readers: operations by tag, parameters, bodies and answers as readable schemas."""
 
 import json
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote
@@ -8,7 +9,7 @@ from urllib.parse import quote
 from tamarack.core.openapi.read import METHODS, resolve
 
 DEEPEST = 6
-MOST_PROPERTIES = 60
+MOST_PROPERTIES = 200
 
 Document = dict[str, Any]
 
@@ -20,10 +21,21 @@ class SchemaView:
     words: str
     description: str = ""
     rules: tuple[str, ...] = ()
+    enum: tuple[str, ...] = ()
     properties: list[tuple[str, bool, "SchemaView"]] = field(default_factory=list)
+    others: "SchemaView | None" = None
+    """What properties of other names hold, where the schema says so."""
+    left_out: int = 0
+    """How many properties are not shown, where there are very many."""
     variants: list["SchemaView"] = field(default_factory=list)
     variants_words: str = ""
     circular: bool = False
+    deprecated: bool = False
+
+    @property
+    def opens(self) -> bool:
+        """Whether there is something inside to show."""
+        return bool(self.properties or self.variants or self.others is not None)
 
 
 @dataclass(slots=True)
@@ -55,6 +67,7 @@ class AnswerView:
     status: str
     description: str
     bodies: list[BodyView]
+    headers: list[ParameterView] = field(default_factory=list)
 
 
 @dataclass(slots=True)
@@ -69,8 +82,14 @@ class OperationView:
     tags: tuple[str, ...]
     deprecated: bool
     parameters: list[ParameterView] = field(default_factory=list)
-    body: BodyView | None = None
+    bodies: list[BodyView] = field(default_factory=list)
+    body_required: bool = False
     answers: list[AnswerView] = field(default_factory=list)
+
+    @property
+    def body(self) -> BodyView | None:
+        """The body in the first media type, None where there is none."""
+        return self.bodies[0] if self.bodies else None
 
     def example_path(self) -> str:
         """The path with example values, and the query parameters that are required or have an example."""
@@ -93,15 +112,69 @@ def _text(value: Any) -> str:
     return str(value).strip() if value is not None else ""
 
 
-def lay_out(document: Document) -> list[OperationView]:
-    """Every operation of a document that `read.describe` brought to 3.x, in its order."""
-    found = []
+@dataclass(frozen=True, slots=True)
+class OutlineEntry:
+    """An operation in a list: its call, what it is called, and its first tag."""
+
+    call: str
+    method: str
+    path: str
+    summary: str
+    tag: str
+    deprecated: bool
+
+
+def _found(document: Document) -> Iterator[tuple[str, str, Document, Any]]:
+    """Path, method, operation and the parameters common to its path, in the document's order."""
     for path, item in _dict(document.get("paths")).items():
         item = _dict(resolve(document, item))
         for method in METHODS:
             if isinstance(item.get(method), dict):
-                found.append(_operation(document, path, method, item[method], item.get("parameters")))
+                yield path, method, item[method], item.get("parameters")
+
+
+def outline(document: Document) -> list[OutlineEntry]:
+    """Every operation of a document that `read.describe` brought to 3.x, without what is inside."""
+    return [
+        OutlineEntry(f"{method} {path}", method, path, _text(item.get("summary")), next(iter(_tags(item)), ""),
+                     item.get("deprecated") is True)
+        for path, method, item, _ in _found(document)
+    ]  # fmt: skip
+
+
+def outline_texts(document: Document) -> dict[str, tuple[str, str, str]]:
+    """For search: each call's summary, its id, and the words of its description, tags, parameters and answers."""
+    found = {}
+    for path, method, item, common in _found(document):
+        named = [_dict(resolve(document, one)) for one in [*(common or []), *(item.get("parameters") or [])]]
+        answers = [_dict(resolve(document, one)) for one in _dict(item.get("responses")).values()]
+        words = [_text(item.get("description")), *_tags(item)]
+        words += [f"{_text(one.get('name'))}: {_text(one.get('description'))}" for one in named]
+        words += [_text(one.get("description")) for one in answers]
+        summary, id = _text(item.get("summary")), _text(item.get("operationId"))
+        found[f"{method} {path}"] = (summary, id, " · ".join(filter(None, words)))
     return found
+
+
+def tag_descriptions(document: Document) -> dict[str, str]:
+    """What the document says of its tags, in its order."""
+    tags = document.get("tags")
+    named = [_dict(one) for one in (tags if isinstance(tags, list) else [])]
+    return {_text(one.get("name")): _text(one.get("description")) for one in named}
+
+
+def view_operation(document: Document, call: str) -> OperationView | None:
+    """One operation in full, or None where the document does not describe it."""
+    method, _, path = call.partition(" ")
+    item = _dict(resolve(document, _dict(document.get("paths")).get(path)))
+    if method not in METHODS or not isinstance(item.get(method), dict):
+        return None
+    return _operation(document, path, method, item[method], item.get("parameters"))
+
+
+def _tags(item: Document) -> tuple[str, ...]:
+    tags = item.get("tags")
+    return tuple(str(tag) for tag in tags) if isinstance(tags, list) else ()
 
 
 def _operation(document: Document, path: str, method: str, item: Document, common: Any) -> OperationView:
@@ -110,23 +183,26 @@ def _operation(document: Document, path: str, method: str, item: Document, commo
     for parameter in (_dict(resolve(document, one)) for one in own):
         view = _parameter(document, parameter)
         parameters[view.place, view.name] = view
-    tags = item.get("tags")
     body = _dict(resolve(document, item.get("requestBody")))
-    bodies = _bodies(document, body)
     answers = []
     for status, answer in _dict(item.get("responses")).items():
         answer = _dict(resolve(document, answer))
-        answers.append(AnswerView(str(status), _text(answer.get("description")), _bodies(document, answer)))
+        headers = [
+            _parameter(document, {**_dict(resolve(document, header)), "name": name, "in": "header"})
+            for name, header in _dict(answer.get("headers")).items()
+        ]
+        answers.append(AnswerView(str(status), _text(answer.get("description")), _bodies(document, answer), headers))
     return OperationView(
         call=f"{method} {path}",
         method=method,
         path=path,
         summary=_text(item.get("summary")),
         description=_text(item.get("description")),
-        tags=tuple(str(tag) for tag in tags) if isinstance(tags, list) else (),
+        tags=_tags(item),
         deprecated=item.get("deprecated") is True,
         parameters=list(parameters.values()),
-        body=bodies[0] if bodies else None,
+        bodies=_bodies(document, body),
+        body_required=body.get("required") is True,
         answers=answers,
     )
 
@@ -172,41 +248,79 @@ def _bodies(document: Document, holder: Document) -> list[BodyView]:
 
 def view_schema(document: Document, schema: Any, depth: int = 0, inside: tuple[str, ...] = ()) -> SchemaView:
     """A schema in words. What holds itself is named and not opened again; so is what lies too deep."""
-    reference = _dict(schema).get("$ref")
+    if schema is True or schema == {}:
+        return SchemaView("anything")
+    if schema is False:
+        return SchemaView("nothing")
+    schema = _dict(schema)
+    reference = schema.get("$ref")
     if isinstance(reference, str):
         name = reference.rpartition("/")[2]
         if reference in inside or depth > DEEPEST:
             return SchemaView(name, circular=True)
-        inside = (*inside, reference)
-        view = view_schema(document, resolve(document, schema), depth, inside)
-        if view.words.startswith("object"):
+        view = view_schema(document, resolve(document, schema), depth, (*inside, reference))
+        if view.words.startswith("object") or view.words in ("any", "one of several"):
             view.words = name
+        view.description = _text(schema.get("description")) or view.description
         return view
-    schema = _dict(schema)
-    view = SchemaView(_words(document, schema), _text(schema.get("description")), _rules(schema))
+    enum = schema.get("enum")
+    view = SchemaView(
+        _words(schema),
+        _text(schema.get("description")),
+        _rules(schema),
+        tuple(_value(one) for one in enum) if isinstance(enum, list) else (),
+        deprecated=schema.get("deprecated") is True,
+    )
+    for part in schema.get("allOf") or []:
+        _merge(view, view_schema(document, part, depth, inside))
+    if depth >= DEEPEST:
+        return view
     required = schema.get("required")
     required = required if isinstance(required, list) else []
-    for part in schema.get("allOf") or []:
-        inner = view_schema(document, part, depth, inside)
-        view.properties += inner.properties
-        view.words = "object" if view.words == "any" else view.words
-    if depth < DEEPEST:
-        for name, inner in list(_dict(schema.get("properties")).items())[:MOST_PROPERTIES]:
-            view.properties.append((name, name in required, view_schema(document, inner, depth + 1, inside)))
-        for key, words in (("oneOf", "one of"), ("anyOf", "any of")):
-            if isinstance(schema.get(key), list):
-                view.variants_words = words
-                view.variants = [view_schema(document, one, depth + 1, inside) for one in schema[key]]
-        items = schema.get("items")
-        if isinstance(items, dict):
-            inner = view_schema(document, items, depth, inside)
-            view.words = f"list of {inner.words}"
-            view.properties = inner.properties
-            view.circular = inner.circular
+    properties = _dict(schema.get("properties"))
+    for name, inner in list(properties.items())[:MOST_PROPERTIES]:
+        view.properties.append((name, name in required, view_schema(document, inner, depth + 1, inside)))
+    # What another part of an allOf describes may be required here.
+    view.properties = [(name, must or name in required, inner) for name, must, inner in view.properties]
+    view.left_out += max(0, len(properties) - MOST_PROPERTIES)
+    if isinstance(schema.get("additionalProperties"), dict) and schema["additionalProperties"]:
+        view.others = view_schema(document, schema["additionalProperties"], depth + 1, inside)
+    for key, words in (("oneOf", "exactly one of"), ("anyOf", "one or more of")):
+        if isinstance(schema.get(key), list) and schema[key]:
+            view.variants_words = words + _told_apart(schema)
+            view.variants = [view_schema(document, one, depth + 1, inside) for one in schema[key]]
+    if isinstance(schema.get("items"), dict):
+        inner = view_schema(document, schema["items"], depth, inside)
+        view.words = f"list of {inner.words}"
+        view.properties, view.circular, view.others = inner.properties, inner.circular, inner.others
+        view.variants, view.variants_words = inner.variants, inner.variants_words
+        view.enum, view.left_out = view.enum or inner.enum, inner.left_out
+        view.rules += tuple(f"each {rule}" for rule in inner.rules)
     return view
 
 
-def _words(document: Document, schema: Document) -> str:
+def _merge(view: SchemaView, part: SchemaView) -> None:
+    """Take a part of an allOf into the whole: everything that any part says holds."""
+    known = {name for name, _, _ in view.properties}
+    view.properties += [one for one in part.properties if one[0] not in known]
+    view.rules += tuple(rule for rule in part.rules if rule not in view.rules)
+    view.enum = view.enum or part.enum
+    view.description = view.description or part.description
+    view.others = view.others or part.others
+    view.left_out += part.left_out
+    if part.variants and not view.variants:
+        view.variants, view.variants_words = part.variants, part.variants_words
+    if view.words == "any":
+        view.words = "object" if part.properties else part.words
+    view.circular = view.circular or (part.circular and not part.properties)
+
+
+def _told_apart(schema: Document) -> str:
+    by = _dict(schema.get("discriminator")).get("propertyName")
+    return f" (`{by}` tells which)" if isinstance(by, str) else ""
+
+
+def _words(schema: Document) -> str:
     kind = schema.get("type")
     if isinstance(kind, list):
         words = " or ".join(str(one) for one in kind)
@@ -214,30 +328,43 @@ def _words(document: Document, schema: Document) -> str:
         words = str(kind) + (" or null" if schema.get("nullable") is True else "")
     elif "properties" in schema:
         words = "object"
-    elif "enum" in schema:
-        words = "string"
+    elif "enum" in schema or "const" in schema:
+        values = schema.get("enum") or [schema.get("const")]
+        words = "string" if all(isinstance(one, str) for one in values) else "value"
     else:
-        words = (schema.get("oneOf") and "one of several") or "any"
+        words = "one of several" if schema.get("oneOf") or schema.get("anyOf") else "any"
     return f"{words}, {schema['format']}" if isinstance(schema.get("format"), str) else words
 
 
 _RULES = {
     "minimum": "at least {}",
     "maximum": "at most {}",
+    "exclusiveMinimum": "more than {}",
+    "exclusiveMaximum": "less than {}",
+    "multipleOf": "a multiple of {}",
     "minLength": "at least {} characters",
     "maxLength": "at most {} characters",
     "minItems": "at least {} items",
     "maxItems": "at most {} items",
+    "minProperties": "at least {} properties",
+    "maxProperties": "at most {} properties",
     "pattern": "matches {}",
+    "const": "always {}",
     "default": "{} unless given",
 }
+_MARKS = {"uniqueItems": "no item twice", "readOnly": "only in answers", "writeOnly": "only in requests"}
+
+
+def _value(value: Any) -> str:
+    return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
 
 
 def _rules(schema: Document) -> tuple[str, ...]:
-    rules = [words.format(schema[key]) for key, words in _RULES.items() if key in schema]
-    if isinstance(schema.get("enum"), list):
-        rules.insert(0, "one of " + ", ".join(str(one) for one in schema["enum"][:20]))
-    return tuple(rules)
+    known = {key: words for key, words in _RULES.items() if key in schema and not isinstance(schema[key], bool)}
+    rules = [words.format(_value(schema[key])) for key, words in known.items()]
+    if isinstance(schema.get("default"), bool):
+        rules.append(f"{_value(schema['default'])} unless given")
+    return (*rules, *(words for key, words in _MARKS.items() if schema.get(key) is True))
 
 
 _BY_FORMAT = {

@@ -64,4 +64,5 @@ KIND = PolicyKind(
     compile=_compile,
     brief=_brief,
     sentence=_sentence,
+    sentence_outside=lambda policy: "Calls come from addresses that the platform team lets in.",
 )

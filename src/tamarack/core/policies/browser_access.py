@@ -116,5 +116,10 @@ KIND = PolicyKind(
     compile=_compile,
     brief=_brief,
     sentence=_sentence,
+    sentence_outside=lambda policy: (
+        _sentence(policy)
+        if ANY in policy.origins
+        else f"Pages of the sites that the platform team lists may call with {', '.join(policy.methods)}."
+    ),
     alone=True,
 )

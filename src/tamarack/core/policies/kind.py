@@ -114,6 +114,8 @@ class PolicyKind:
     """The policy in at most some thirty characters, for its slip in the drawing."""
     sentence: Callable[[Any], str]
     """The policy as one plain sentence."""
+    sentence_outside: Callable[[Any], str] | None = None
+    """The sentence for developers, where the policy's own may name what is another organization's business."""
     alone: bool = field(default=False)
     """True where only one of the kind can hold: any further in replaces it, whatever its name."""
     only_inside: bool = field(default=False)

@@ -73,4 +73,5 @@ KIND = PolicyKind(
         f"Calls come from pages of `{'`, `'.join(policy.sites)}`"
         f"{'; calls that name no site are let in' if policy.without == 'admit' else ''}."
     ),
+    sentence_outside=lambda policy: "Calls come from pages of sites that the platform team lists.",
 )

@@ -1,4 +1,4 @@
-"""Sending a call from the bench to a node, and reading its answer, both bounded."""
+"""Sending a call, from the bench or the portal, to a node, and reading its answer, both bounded."""
 
 import http.client
 import secrets
@@ -15,8 +15,11 @@ MOST_BYTES = 500_000
 """Bytes of an answer's body that are read."""
 
 
-def send(call: BenchCall, node: Node, key: bytes, by: str) -> BenchAnswer:
-    """Send a call to a node with a ticket, so that the node traces it. Never raises: what went wrong is said."""
+def send(call: BenchCall, node: Node, key: bytes, by: str, vouched: bool = True) -> BenchAnswer:
+    """Send a call to a node. Never raises: what went wrong is said.
+
+    With a ticket (`vouched`) the node traces it, and takes it to be made by the call's application.
+    """
     ticket = Ticket(
         environment=node.environment,
         nonce=secrets.token_hex(8),
@@ -35,7 +38,8 @@ def send(call: BenchCall, node: Node, key: bytes, by: str) -> BenchAnswer:
         body = call.body.replace("\r\n", "\n").encode() if call.body else b""
         if body or call.method in ("POST", "PUT", "PATCH"):
             connection.putheader("Content-Length", str(len(body)))
-        connection.putheader("Tamarack-Bench", write_ticket(ticket, key))
+        if vouched:
+            connection.putheader("Tamarack-Bench", write_ticket(ticket, key))
         connection.endheaders(body or None)
         answer = connection.getresponse()
         content = answer.read(MOST_BYTES + 1)

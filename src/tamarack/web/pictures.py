@@ -1,9 +1,7 @@
 """The pictures of traffic: from points of time to charts with words and links."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
-
-from flask import url_for
 
 from tamarack.store.watching import Totals
 from tamarack.web.charts import Chart, Line, over_time
@@ -27,10 +25,10 @@ def calls_chart(
     *,
     width: int,
     height: int,
-    where: str,
+    link: Callable[[datetime, datetime], str] | None = None,
     by: str = "end",
 ) -> Chart:
-    """Calls per minute, stacked by how they ended or by status class; a point leads to its calls."""
+    """Calls per minute, stacked by how they ended or by status class; `link` says where a point's stretch leads."""
     present = datetime.now(UTC)
     minutes = [minutes_passed(time, step, present) for time in times]
     layers = CLASSES if by == "class" else ENDS
@@ -40,10 +38,7 @@ def calls_chart(
         + ", ".join(f"{number(many)} {label}" for many, (label, _) in zip(split, layers, strict=True))
         for time, point, split, many_minutes in zip(times, points, counts, minutes, strict=True)
     ]
-    hrefs = [
-        url_for("traffic.calls", environment=where, first=time.isoformat(), last=(time + step).isoformat())
-        for time in times
-    ]
+    hrefs = [link(time, time + step) for time in times] if link is not None else None
     lines = [
         Line(label, css, [split[place] / length for split, length in zip(counts, minutes, strict=True)])
         for place, (label, css) in enumerate(layers)
