@@ -73,10 +73,11 @@ def _listens(port: int) -> bool:
 
 @pytest.fixture
 def settings(cluster: Cluster, tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Settings]:
-    """Settings of an installation of its own: a home folder and an empty, migrated database."""
+    """Settings of an installation of its own: a home folder, and a migrated database, empty or with the world in it."""
     name = f"t{abs(hash(request.node.nodeid)):x}"
+    template = request.getfixturevalue("world_template") if "world" in request.fixturenames else "template_tamarack"
     cluster.drop_database(name)
-    cluster.make_database(name, "template_tamarack")
+    cluster.make_database(name, template)
     yield Settings(home=tmp_path, database_url=cluster.url(name))
     cluster.drop_database(name)
 
@@ -105,9 +106,7 @@ def _hashed(password: str) -> str:
     return _HASHES[password]
 
 
-@pytest.fixture
-def world(session: Session) -> Session:
-    """The demo's configuration rolled out to both environments, its staff, organizations and people."""
+def _fill(session: Session) -> None:
     loaded = shipped_configuration(7400)
     for text in loaded.documents.values():
         drafting.keep_document(session, text)
@@ -133,6 +132,23 @@ def world(session: Session) -> Session:
                 )
             )  # fmt: skip
     session.commit()
+
+
+@pytest.fixture(scope="session")
+def world_template(cluster: Cluster) -> str:
+    """A database that holds the world, made once a run and copied for each test."""
+    name = "template_world"
+    cluster.make_database(name, "template_tamarack")
+    engine = make_engine(cluster.url(name))
+    with Session(engine) as session:
+        _fill(session)
+    engine.dispose()
+    return name
+
+
+@pytest.fixture
+def world(session: Session) -> Session:
+    """The demo's configuration rolled out to both environments, its staff, organizations and people."""
     return session
 
 
