@@ -1,5 +1,6 @@
 """What many tests share: one PostgreSQL cluster a run, a fresh database a test, and both web applications."""
 
+import os
 import shutil
 import socket
 import subprocess
@@ -8,8 +9,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from argon2 import PasswordHasher
 from flask import Flask
 from flask.testing import FlaskClient
+from jinja2.bccache import Bucket, BytecodeCache
 from sqlalchemy import Engine
 from sqlmodel import Session
 
@@ -23,7 +26,6 @@ from tamarack.store.auditing import COMMAND_LINE
 from tamarack.store.engine import make_engine
 from tamarack.store.migrate import migrate
 from tamarack.store.organization import Organization, Person
-from tamarack.store.passwords import hash_password
 from tamarack.store.secrets import set_secret
 from tamarack.store.staff import Staff
 
@@ -31,12 +33,15 @@ from tamarack.store.staff import Staff
 @pytest.fixture(scope="session")
 def cluster() -> Iterator[Cluster]:
     """A running cluster with a migrated template, gone with the run."""
-    home = Path(tempfile.mkdtemp(prefix="tamarack-tests-"))
+    in_memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) and shutil.disk_usage("/dev/shm").free > 1e9 else None
+    home = Path(tempfile.mkdtemp(prefix="tamarack-tests-", dir=in_memory))
     home.chmod(0o755)
     made = Cluster(home, free_port(), "only-for-tests")
     made.prepare()
+    hasty = ["fsync=off", "full_page_writes=off", "synchronous_commit=off", "wal_level=minimal", "max_wal_senders=0"]
+    command = [*made.server_command(), *(part for one in hasty for part in ("-c", one))]
     with (home / "log").open("w") as log:
-        server = subprocess.Popen([*made.server_command(), "-c", "fsync=off"], stdout=log, stderr=log)
+        server = subprocess.Popen(command, stdout=log, stderr=log)
     try:
         while not made.answers():
             assert server.poll() is None, (home / "log").read_text()
@@ -97,13 +102,8 @@ def session(engine: Engine) -> Iterator[Session]:
         yield opened
 
 
-_HASHES = {person.password: hash_password(person.password) for person in (*STAFF,)}
-
-
-def _hashed(password: str) -> str:
-    if password not in _HASHES:
-        _HASHES[password] = hash_password(password)
-    return _HASHES[password]
+_QUICK = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+"""Passwords of the tests' world are hashed with little work: hundreds of sign-ins verify them."""
 
 
 def _fill(session: Session) -> None:
@@ -116,7 +116,7 @@ def _fill(session: Session) -> None:
         rolling.roll_out(session, COMMAND_LINE, environment)
     for member in STAFF:
         session.add(
-            Staff(email=member.email, name=member.name, role=member.role, password_hash=_hashed(member.password))
+            Staff(email=member.email, name=member.name, role=member.role, password_hash=_QUICK.hash(member.password))
         )
     for described in ORGANIZATIONS:
         session.add(Organization(name=described.name, title=described.title, kind=described.kind))
@@ -124,7 +124,7 @@ def _fill(session: Session) -> None:
         owner = subscribers.organization_named(session, described.name)
         assert owner is not None
         for person in described.people:
-            hashed = _hashed(person.password)
+            hashed = _QUICK.hash(person.password)
             session.add(
                 Person(
                     organization_id=owner.id, email=person.email, name=person.name, role=person.role,
@@ -152,8 +152,26 @@ def world(session: Session) -> Session:
     return session
 
 
+class _Compiled(BytecodeCache):
+    """Templates compiled once a run: each test has applications of its own, all of the same templates."""
+
+    def __init__(self) -> None:
+        self._kept: dict[str, bytes] = {}
+
+    def load_bytecode(self, bucket: Bucket) -> None:
+        if bucket.key + bucket.checksum in self._kept:
+            bucket.bytecode_from_string(self._kept[bucket.key + bucket.checksum])
+
+    def dump_bytecode(self, bucket: Bucket) -> None:
+        self._kept[bucket.key + bucket.checksum] = bucket.bytecode_to_string()
+
+
+_COMPILED = _Compiled()
+
+
 def _client(app: Flask) -> Iterator[FlaskClient]:
     app.config["WTF_CSRF_ENABLED"] = False
+    app.jinja_env.bytecode_cache = _COMPILED
     yield app.test_client()
     app.extensions["tamarack_engine"].dispose()
 

@@ -163,17 +163,17 @@ def test_a_lead_invites_a_colleague_and_shares_an_application(demo: Installation
 def test_staff_decline_a_request_and_the_lead_reads_why(demo: Installation, page: Page) -> None:
     sign_in(page, demo.console, ADMIN.email, ADMIN.password)
     page.goto(f"{demo.console}/subscribers/requests/")
-    request = page.locator(".request", has_text="Visitor Screen")
+    request = page.locator(".request", has_text="Manifest Sync")
     request.get_by_role("button", name="Decline").click()
     expect(page.get_by_text("Say why")).to_be_visible()
-    request.get_by_label("Reason to decline Visitor Screen").fill("Cutter holds ten times what you call")
+    request.get_by_label("Reason to decline Manifest Sync").fill("Cutter holds ten times what you call")
     request.get_by_role("button", name="Decline").click()
     expect(page.get_by_text("is told that the request was declined")).to_be_visible()
-    sign_in(page, demo.portal, "l.bay@lantern-bay.example", "lamp-and-lens-19")
+    sign_in(page, demo.portal, "r.crate@kelp-crate.example", "manifest-box-75")
     page.goto(f"{demo.portal}/notices/")
     expect(page.get_by_text("Cutter holds ten times what you call")).to_be_visible()
     with urlopen(f"http://127.0.0.1:{demo.base + 26}") as answer:
-        assert "l.bay@lantern-bay.example" in answer.read().decode()
+        assert "r.crate@kelp-crate.example" in answer.read().decode()
 
 
 def test_a_call_is_tried_from_the_page_and_a_refusal_says_the_mend(demo: Installation, page: Page) -> None:

@@ -5,12 +5,13 @@ from typing import Any
 from flask import Blueprint, abort, current_app, request
 
 from tamarack.console.page import act, acting, back_to, render, requires, running
-from tamarack.console.subscriber_lists import filters_of, listed
+from tamarack.console.subscriber_lists import A_PAGE, filters_of, listed
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.store import joining, subscriber_lists, subscribers, subscribing
 from tamarack.store.application import Application, Subscription
 from tamarack.store.join import JoinRequest
 from tamarack.web.application import db, settings_of
+from tamarack.web.paging import Paging
 
 pages = Blueprint("requests", __name__, url_prefix="/subscribers/requests")
 
@@ -24,6 +25,7 @@ def index() -> Any:
     plans = {one.id: product.plans if (product := offers[one.environment].product(one.product)) is not None else ()
              for one, _, _ in rows}  # fmt: skip
     asking = joining.waiting(db())
+    of_asking = Paging.of_request(len(asking), A_PAGE, "joining")
     return render(
         "subscribers/requests.html",
         tab="requests",
@@ -31,7 +33,8 @@ def index() -> Any:
         paging=paging,
         filters=filters,
         plans=plans,
-        joining=asking,
+        joining=of_asking.cut(asking),
+        of_joining=of_asking,
         all_organizations=[one for one, _, _ in subscribers.organizations(db())],
         waiting=subscriber_lists.waiting_count(db()) + len(asking),
     )

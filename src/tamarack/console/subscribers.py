@@ -7,7 +7,7 @@ from flask import Blueprint, abort, request
 from sqlmodel import select
 
 from tamarack.console.page import act, acting, back_to, done, environment, refuse, render, requires, running
-from tamarack.console.subscriber_lists import filters_of, listed, waiting
+from tamarack.console.subscriber_lists import A_PAGE, filters_of, listed, waiting
 from tamarack.core.credentials import KIND_TITLES
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.passwords import password_problem
@@ -21,6 +21,7 @@ from tamarack.web import credential_pages
 from tamarack.web.accounts import read_account
 from tamarack.web.application import db
 from tamarack.web.changing import keep_typed
+from tamarack.web.paging import Paging
 
 pages = Blueprint("subscribers", __name__, url_prefix="/subscribers")
 
@@ -100,14 +101,17 @@ def organization(name: str) -> Any:
 
 
 def _organization_page(found: Organization, typed: dict[str, str], errors: dict[str, str]) -> str:
-    applications = subscribers.applications_of(db(), found)
-    listed = [(one, subscribers.subscriptions_of(db(), one)) for one in applications]
-    people = subscribers.people_of(db(), found)
+    applications, people = subscribers.applications_of(db(), found), subscribers.people_of(db(), found)
+    of_applications = Paging.of_request(len(applications), A_PAGE, "applications")
+    of_people = Paging.of_request(len(people), A_PAGE, "people")
+    rows = [(one, subscribers.subscriptions_of(db(), one)) for one in of_applications.cut(applications)]
     return render(
         "subscribers/organization.html",
         organization=found,
-        people=people,
-        applications=listed,
+        people=of_people.cut(people),
+        applications=rows,
+        of_people=of_people,
+        of_applications=of_applications,
         typed=typed,
         errors=errors,
     )
@@ -155,6 +159,7 @@ def set_organization_active(name: str) -> Any:
 def application(id: str) -> Any:
     found, owner = _application(id)
     credentials = credential_pages.listed(subscribers.credentials_of(db(), found))
+    of_credentials = Paging.of_request(len(credentials), A_PAGE, "credentials")
     shown = credential_pages.take_new()
     where = environment()
     subscriptions = subscribers.subscriptions_of(db(), found)
@@ -173,7 +178,8 @@ def application(id: str) -> Any:
         offers={where: offers[where].products for where in ENVIRONMENTS},
         application=found,
         organization=owner,
-        credentials=credentials,
+        credentials=of_credentials.cut(credentials),
+        of_credentials=of_credentials,
         new_key=shown if shown is not None and any(one.id == shown["id"] for one, _ in credentials) else None,
         titles=KIND_TITLES,
         subscriptions=subscriptions,

@@ -60,10 +60,12 @@ def furnish(session: Session, running: Configuration, portal: str) -> None:
     for application in session.exec(select(Application)):
         application.picture = keep_picture(session, _png(_pennant(application.name)))
         session.add(application)
-    screen = session.exec(select(Application).where(Application.name == "visitor-screen")).one()
-    message = "The museum's summer show puts the departures on forty screens; Skiff is used up by noon."
+    sync = session.exec(select(Application).where(Application.name == "manifest-sync")).one()
+    message = "Autumn's freight comes in one afternoon; Skiff refuses half of what we ask."
     query = select(Subscription).where(
-        Subscription.application_id == screen.id, Subscription.environment == "production"
+        Subscription.application_id == sync.id,
+        Subscription.environment == "production",
+        Subscription.product == "passage",
     )
     subscribing.change_plan(
         session, COMMAND_LINE, running, session.exec(query).one(), "liner", approved=False, message=message

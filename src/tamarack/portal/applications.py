@@ -96,6 +96,7 @@ def _offers(subscriptions: list[Subscription]) -> dict[str, tuple[str, Plan | No
 def page(id: str) -> Any:
     application = my_application(id)
     credentials = credential_pages.listed(subscribers.credentials_of(db(), application))
+    of_credentials = Paging.of_request(len(credentials), A_PAGE, "credentials")
     subscriptions = list(subscribers.subscriptions_of(db(), application))
     offers = _offers(subscriptions)
     shown = credential_pages.take_new()
@@ -108,7 +109,8 @@ def page(id: str) -> Any:
         "applications/page.html",
         tab="overview",
         application=application,
-        credentials=credentials,
+        credentials=of_credentials.cut(credentials),
+        of_credentials=of_credentials,
         subscriptions=subscriptions,
         offers=offers,
         usage={one.id: use_of_limits(application, one, offers[one.id][1]) for one in subscriptions},

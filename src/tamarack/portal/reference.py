@@ -26,6 +26,10 @@ from tamarack.store.application import Credential
 from tamarack.store.not_possible import NotPossible
 from tamarack.web.application import db, settings_of
 from tamarack.web.markdown import to_html
+from tamarack.web.paging import Paging
+
+A_PAGE = 20
+"""Entries of a change log on a page."""
 
 pages = Blueprint("reference", __name__, url_prefix="/apis/<api>/<version>")
 
@@ -155,8 +159,9 @@ def documentation(api: str, version: str, name: str) -> Any:
 def changes(api: str, version: str) -> Any:
     """The API's change log."""
     found, inside = shown_version(api, version)
-    entries = announcing.change_log(db(), found.name, bool(subscribed(api)), most=200)
-    return render("reference/changes.html", tab="changes", changes=entries, to_html=to_html,
+    entries = announcing.change_log(db(), found.name, bool(subscribed(api)), most=1_000)
+    paging = Paging.of_request(len(entries), A_PAGE)
+    return render("reference/changes.html", tab="changes", changes=paging.cut(entries), paging=paging, to_html=to_html,
                   **head_values(found, inside))  # fmt: skip
 
 

@@ -11,15 +11,22 @@ from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Person
 from tamarack.web.accounts import email_problem
 from tamarack.web.application import db, settings_of
+from tamarack.web.paging import Paging
+
+A_PAGE = 40
 
 pages = Blueprint("team", __name__, url_prefix="/team")
 
 
 def _page(typed: dict[str, str], errors: dict[str, str]) -> str:
     organization = my_organization()
+    people = subscribers.people_of(db(), organization)
+    paging = Paging.of_request(len(people), A_PAGE)
     return render(
         "team/page.html",
-        people=subscribers.people_of(db(), organization),
+        people=paging.cut(people),
+        active=sum(1 for one in people if one.active),
+        paging=paging,
         waiting=joining.waiting(db(), organization),
         invitations=joining.invitations(db(), organization),
         notices=telling.notices(db(), organization),

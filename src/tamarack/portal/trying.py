@@ -22,7 +22,7 @@ from tamarack.core.openapi.reference import OperationView
 from tamarack.core.refusals import REASONS, Reason
 from tamarack.core.trying import Missing, call_path, header_lines
 from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
-from tamarack.portal.reading import view_of
+from tamarack.portal.reading import subscribed, view_of
 from tamarack.store import rolling, sharing
 from tamarack.store.application import Application
 from tamarack.web.application import db, settings_of
@@ -58,12 +58,16 @@ def blank_try(api: Api, view: OperationView) -> Try:
         f"{one.place}.{one.name}": one.example if one.required or one.place == "path" else "" for one in view.parameters
     }
     there = [where for where in ENVIRONMENTS if offered(where).api(api.name) is not None]
+    # One that is subscribed here comes first, in test before production: the call should work as it stands.
+    ready = [(one, sub.environment) for one, sub in subscribed(api.name) if sub.state == "active"]
+    ready.sort(key=lambda pair: list(ENVIRONMENTS).index(pair[1]))
+    first = ready[0] if ready else None
     return Try(
         values,
         body=view.body.example if view.body is not None else "",
         media=view.body.media if view.body is not None else "",
-        environment=there[0] if there else "",
-        caller=applications[0].id if applications else NOTHING,
+        environment=first[1] if first is not None else there[0] if there else "",
+        caller=first[0].id if first is not None else applications[0].id if applications else NOTHING,
         applications=applications,
         environments=there,
     )

@@ -1,11 +1,13 @@
 """Lists page by page: which part of a list a request asks for, cut by the server."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from flask import request, url_for
 
 MOST_PAGES = 100_000
+Row = TypeVar("Row")
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,19 +17,25 @@ class Paging:
     number: int
     size: int
     total: int
+    name: str = "page"
+    """What asks for it in the address; several lists on a page have each their own."""
 
     @classmethod
-    def of_request(cls, total: int, size: int = 25) -> "Paging":
+    def of_request(cls, total: int, size: int = 25, name: str = "page") -> "Paging":
         """The page that the address asks for by `?page=`; one beyond the last is the last."""
-        asked = request.args.get("page", "1")
+        asked = request.args.get(name, "1")
         last = max(1, -(-total // size))
         number = min(int(asked), last) if asked.isdigit() and 0 < int(asked[:9]) < MOST_PAGES else 1
-        return cls(number, size, total)
+        return cls(number, size, total, name)
 
     @property
     def skip(self) -> int:
         """Entries before this page."""
         return (self.number - 1) * self.size
+
+    def cut(self, rows: Sequence[Row]) -> Sequence[Row]:
+        """The rows of this page, out of all."""
+        return rows[self.skip : self.skip + self.size]
 
     @property
     def first(self) -> int:
@@ -48,5 +56,5 @@ class Paging:
         return self._address(self.number + 1) if self.last < self.total else ""
 
     def _address(self, number: int) -> str:
-        kept: dict[str, Any] = {**request.args.to_dict(), **(request.view_args or {}), "page": number}
+        kept: dict[str, Any] = {**request.args.to_dict(), **(request.view_args or {}), self.name: number}
         return url_for(request.endpoint or "", **kept)
