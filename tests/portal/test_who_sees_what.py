@@ -102,6 +102,10 @@ def test_an_application_that_is_not_shared_is_as_if_it_were_not_there(
             assert portal.open(path, method=method).status_code == 404, f"{method} {path}"
     assert "Night Planner" not in portal.get("/applications/").text
     assert "Night Planner" not in portal.get("/apis/sailings/2/").text
+    subscribing.set_application_active(world, COMMAND_LINE, planner, False)
+    world.commit()
+    for page in ("/notices/", "/team/"):
+        assert "Night Planner" not in portal.get(page).text
     assert "Night Planner" not in portal.get("/apis/sailings/2/subscribe").text
     tried = {"call": "get /ports", "caller": planner.id, "environment": "production"}
     assert portal.post("/apis/sailings/2/try", data=tried).status_code == 404

@@ -101,7 +101,7 @@ def _pennant(name: str) -> Image.Image:
     """A signal flag of three fields, told from the application's name."""
     colours = (_SEA, _SAIL, _LAMP, "#9c3519", _DEEP, "#5d7d59")
     mark = sum(ord(letter) * (place + 1) for place, letter in enumerate(name))
-    one, two, three = colours[mark % 6], colours[(mark // 6 + mark + 1) % 6], colours[(mark // 36 + 3) % 6]
+    one, two, three = colours[mark % 6], colours[(mark + 1 + mark // 6 % 3) % 6], colours[(mark + 4) % 6]
     picture = Image.new("RGBA", (192, 192), one)
     draw = ImageDraw.Draw(picture)
     match mark % 4:

@@ -21,6 +21,7 @@ from tamarack.portal.page import (
     my_organization,
     offered,
     open_to_me,
+    reader,
     render,
     requires,
 )
@@ -41,8 +42,7 @@ A_PAGE = 20
 
 
 def _index(typed: dict[str, str], errors: dict[str, str]) -> str:
-    person = me()
-    assert person is not None
+    person = reader()
     search = " ".join(request.args.get("search", "").split())[:100]
     paging = Paging.of_request(sharing.count_seen(db(), person, search), A_PAGE)
     found = sharing.applications_seen(db(), person, search, paging.skip, A_PAGE)
@@ -120,7 +120,7 @@ def page(id: str) -> Any:
         refused=refused,
         environments=ENVIRONMENTS,
         plans={one.id: _plans_for(one) for one in subscriptions},
-        notices=[one for one in telling.notices(db(), my_organization()) if one.application_id == application.id][:4],
+        notices=telling.notices(db(), reader(), most=4, application=application),
     )
 
 

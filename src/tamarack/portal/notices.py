@@ -4,7 +4,7 @@ from typing import Any
 
 from flask import Blueprint
 
-from tamarack.portal.page import my_organization, offered, render, requires, viewer
+from tamarack.portal.page import offered, reader, render, requires, viewer
 from tamarack.store import announcing, telling
 from tamarack.web.application import db
 from tamarack.web.markdown import to_html
@@ -31,6 +31,6 @@ def index() -> Any:
         paging=paging,
         titles=seen,
         versions={api.name: [version.version for version in api.versions] for api in configuration.apis},
-        notices=telling.notices(db(), my_organization(), most=12),
+        notices=telling.notices(db(), reader(), most=12),
         to_html=to_html,
     )

@@ -38,20 +38,23 @@ def me() -> Person | None:
     return cast(Person | None, g.person)
 
 
-def my_organization() -> Organization:
-    """The organization of whoever is signed in."""
+def reader() -> Person:
+    """Who is signed in, on pages that ask for it."""
     person = me()
     assert person is not None
-    organization = db().get(Organization, person.organization_id)
+    return person
+
+
+def my_organization() -> Organization:
+    """The organization of whoever is signed in."""
+    organization = db().get(Organization, reader().organization_id)
     assert organization is not None
     return organization
 
 
 def acting() -> Actor:
     """Who is signed in, for the audit log."""
-    person = me()
-    assert person is not None
-    return actor(person.email)
+    return actor(reader().email)
 
 
 def requires(action: str, must_change: bool = False) -> Callable[[View], View]:

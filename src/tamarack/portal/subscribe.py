@@ -16,6 +16,7 @@ from tamarack.portal.page import (
     my_organization,
     open_environments,
     open_to_me,
+    reader,
     render,
     requires,
     shown_version,
@@ -39,8 +40,6 @@ def form(api: str, version: str) -> Any:
 
 def _page(api: str, version: str, typed: dict[str, str], errors: dict[str, str]) -> str:
     found, inside = shown_version(api, version)
-    person = me()
-    assert person is not None
     plans = [
         (f"{product.name}/{plan.name}", product, plan)
         for product in open_to_me("production").products_with(api)
@@ -53,7 +52,7 @@ def _page(api: str, version: str, typed: dict[str, str], errors: dict[str, str])
         plans=plans,
         prices={key: pricing.in_words(plan) for key, _, plan in plans},
         environments=open_environments(api),
-        applications=sharing.applications_seen(db(), person),
+        applications=sharing.applications_seen(db(), reader()),
         typed=typed,
         errors=errors,
     )

@@ -4,7 +4,7 @@ from typing import Any
 
 from flask import Blueprint, abort, current_app, request
 
-from tamarack.portal.page import act, acting, back_to, done, me, my_organization, render, requires
+from tamarack.portal.page import act, acting, back_to, done, me, my_organization, reader, render, requires
 from tamarack.store import joining, subscribers, telling
 from tamarack.store.join import JoinRequest
 from tamarack.store.not_possible import NotPossible
@@ -29,7 +29,7 @@ def _page(typed: dict[str, str], errors: dict[str, str]) -> str:
         paging=paging,
         waiting=joining.waiting(db(), organization),
         invitations=joining.invitations(db(), organization),
-        notices=telling.notices(db(), organization),
+        notices=telling.notices(db(), reader()),
         typed=typed,
         errors=errors,
     )

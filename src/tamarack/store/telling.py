@@ -10,6 +10,7 @@ from tamarack.store.mail import Mail
 from tamarack.store.notice import Notice
 from tamarack.store.organization import Organization, Person
 from tamarack.store.share import ApplicationShare
+from tamarack.store.sharing import seen_by
 from tamarack.store.staff import Staff
 
 MOST_TRIES = 12
@@ -41,9 +42,16 @@ def tell_admins(session: Session, title: str, text: str) -> None:
         session.add(Mail(to=member.email, subject=title, text=f"{member.name},\n\n{text}\n"))
 
 
-def notices(session: Session, organization: Organization, most: int = 20) -> list[Notice]:
-    """An organization's newest notices."""
-    query = select(Notice).where(Notice.organization_id == organization.id)
+def notices(session: Session, person: Person, most: int = 20, application: Application | None = None) -> list[Notice]:
+    """The newest notices of a person's organization: of it as a whole, and of the applications that they look after.
+
+    With an application, those of it alone.
+    """
+    query = select(Notice).where(Notice.organization_id == person.organization_id)
+    theirs = select(Application.id).where(seen_by(person))
+    if application is not None:
+        query = query.where(Notice.application_id == application.id)
+    query = query.where(col(Notice.application_id).is_(None) | col(Notice.application_id).in_(theirs))
     return list(session.exec(query.order_by(col(Notice.made_at).desc(), col(Notice.id).desc()).limit(most)))
 
 
