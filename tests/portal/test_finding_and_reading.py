@@ -73,11 +73,19 @@ def test_what_is_not_rolled_out_is_not_found_and_what_is_taken_out_neither(porta
     assert catalogue.search(world, "seaweed", ["sailings"]) == []
 
 
-def test_the_catalogue_is_filtered_by_state(portal: FlaskClient) -> None:
-    deprecated = portal.get("/?state=deprecated").text
+def test_the_catalogue_is_filtered_by_state_and_shows_deprecated_versions_to_subscribers(
+    lead: FlaskClient, world: Session
+) -> None:
+    assert "No API is deprecated" in lead.get("/?state=deprecated").text
+    assert lead.get("/apis/sailings/1/").status_code == 404
+    assert "version 1" not in lead.get("/?search=listSailings").text
+    _subscribed(world, "skiff")
+    deprecated = lead.get("/?state=deprecated").text
     assert "Sailings" in deprecated
     assert "What a passage costs" not in deprecated
-    assert "No API is preview" in portal.get("/?state=preview").text
+    assert "No API is preview" in lead.get("/?state=preview").text
+    assert "This version is deprecated" in lead.get("/apis/sailings/1/").text
+    assert "version 1" in lead.get("/?search=listSailings").text
 
 
 def test_a_page_is_read_without_anything_that_could_run(portal: FlaskClient, world: Session) -> None:

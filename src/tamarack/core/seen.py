@@ -1,15 +1,19 @@
 """A configuration as one viewer sees it: what is not for them is not in it, nor named by what is.
 
 What may be called is another question: subscriptions and policies decide it. Taking something out of sight ends no
-subscription, and whoever holds one goes on seeing what it covers.
+subscription, and whoever holds one goes on seeing what it covers. A deprecated version is in the sight of those alone.
 """
+
+from collections.abc import Collection
 
 from tamarack.core.audience import Viewer, sees
 from tamarack.core.configuration import Api, Configuration
 from tamarack.core.plans import Plan, Product
 
-SHOWN_STATES = ("preview", "published", "deprecated")
-"""The states of a version that are shown outside the console."""
+NEW_STATES = ("preview", "published")
+"""The states of a version that are shown to whoever sees the API."""
+SHOWN_STATES = (*NEW_STATES, "deprecated")
+"""Those and the state that only shows to whoever is subscribed already."""
 
 
 def seen_by(configuration: Configuration, viewer: Viewer) -> Configuration:
@@ -19,7 +23,8 @@ def seen_by(configuration: Configuration, viewer: Viewer) -> Configuration:
     apis = tuple(
         shown
         for api in configuration.apis
-        if (sees(api.visible_to, viewer) or api.name in covered) and (shown := _shown(api)) is not None
+        if (sees(api.visible_to, viewer) or api.name in covered)
+        and (shown := _shown(api, SHOWN_STATES if api.name in covered else NEW_STATES)) is not None
     )
     names = frozenset(api.name for api in apis)
     products = tuple(
@@ -30,9 +35,9 @@ def seen_by(configuration: Configuration, viewer: Viewer) -> Configuration:
     return configuration.model_copy(update={"apis": apis, "products": products})
 
 
-def _shown(api: Api) -> Api | None:
-    """An API with the versions that are shown outside, or None where it has none."""
-    versions = tuple(version for version in api.versions if version.state in SHOWN_STATES)
+def _shown(api: Api, states: Collection[str]) -> Api | None:
+    """An API with its versions in some states, or None where it has none."""
+    versions = tuple(version for version in api.versions if version.state in states)
     return api.model_copy(update={"versions": versions}) if versions else None
 
 
@@ -52,9 +57,12 @@ def _plan(plan: Plan, names: frozenset[str]) -> Plan:
 
 def why_seen(api: Api, configuration: Configuration, viewer: Viewer) -> str:
     """Why a viewer sees an API, or why not, in words: for staff who look at what an organization sees."""
-    if not any(version.state in SHOWN_STATES for version in api.versions):
+    held = [p.title for p in configuration.products if api.name in p.apis and p.name in {n for n, _ in viewer.holds}]
+    states = {version.state for version in api.versions}
+    if not states & set(SHOWN_STATES):
         return "no version of it is shown outside"
+    if not held and not states & set(NEW_STATES):
+        return "deprecated versions are shown to subscribers only"
     if sees(api.visible_to, viewer):
         return "for everyone" if not api.visible_to else "is named among those who see it"
-    held = [p.title for p in configuration.products if api.name in p.apis and p.name in {n for n, _ in viewer.holds}]
     return f"through its subscription to {', '.join(held)}" if held else "is not among those who see it"

@@ -53,6 +53,7 @@ def index() -> Any:
     if search:
         entries = _found(entries, search)
     paging = Paging.of_request(len(entries), A_PAGE)
+    there = {version.state for api in configuration.apis for version in api.versions} | {state}
     return render(
         "catalogue/index.html",
         entries=list(entries.values())[paging.skip : paging.skip + A_PAGE],
@@ -60,7 +61,7 @@ def index() -> Any:
         search=search,
         state=state,
         style=style,
-        states=SHOWN_STATES,
+        states=[one for one in SHOWN_STATES if one in there],
         styles=sorted({api.style for api in configuration.apis}),
         front=to_html,
         anything=bool(configuration.apis),
