@@ -14,7 +14,7 @@ PEOPLE = {
 }
 VALUES = {
     "api": "sailings", "version": "2", "name": "timetable", "product": "passage", "id": "x", "number": "1",
-    "change": "1", "subscription": "x", "credential": "x",
+    "change": "1", "subscription": "x", "credential": "x", "form": "csv",
 }  # fmt: skip
 
 

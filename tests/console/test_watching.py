@@ -1,5 +1,6 @@
 """Traffic in the console: the overview, the list of calls, and the story of one."""
 
+import json
 import re
 from datetime import UTC, datetime, timedelta
 
@@ -76,3 +77,33 @@ def test_the_rate_of_a_point_that_still_runs_is_that_of_its_part() -> None:
     assert minutes_passed(start, hour, start + timedelta(hours=5)) == 60
     assert minutes_passed(start, hour, start + timedelta(minutes=12)) == 12
     assert minutes_passed(start, hour, start - timedelta(minutes=1)) == pytest.approx(1 / 3)
+
+
+def test_an_exploration_is_drawn_narrowed_and_handed_over(admin: FlaskClient, settings: Settings) -> None:
+    at = int(datetime.now(UTC).timestamp() * 1_000_000)
+    rows = [
+        record(at + number, id=f"{number:024x}", environment="production", api=api, version="1", status=status,
+               application="=cmd()" if number == 4 else "kiosk", reason="over-plan" if status == 429 else "")
+        for number, (api, status) in enumerate([("sailings", 200)] * 3 + [("fares", 429)] * 2)
+    ]  # fmt: skip
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        take_in(connection, "explored", "n", rows)
+    where = "/traffic/explore/"
+    page = admin.get(f"{where}?split=api&span=hour").text
+    assert "<svg" in page
+    assert "sailings" in page
+    narrower = re.search(r'data-href="([^"]*api\+is\+fares[^"]*)"', page)
+    assert narrower is not None
+    narrowed = admin.get(narrower[1].replace("&amp;", "&")).text
+    assert "api is fares" in narrowed
+    table = admin.get(f"{where}csv?split=api&split=application&measure=error+share&span=hour").text.splitlines()
+    assert table[0] == "start,api,application,calls,error share"
+    assert any(line.endswith("sailings,kiosk,3,0.0") for line in table)
+    assert any(",'=cmd()," in line for line in table)
+    lines = [json.loads(line) for line in admin.get(f"{where}jsonl?split=api&span=hour").text.splitlines()]
+    assert sum(line["calls"] for line in lines) == 5
+    wrong = admin.get(f"{where}?where=colour+is+red")
+    assert "is not a field of calls" in wrong.text
+    assert "colour is red</textarea>" in wrong.text
+    assert admin.get(f"{where}csv?measure=joy").status_code == 422
+    assert "No call matches" in admin.get(f"{where}?where=api+is+nothing").text

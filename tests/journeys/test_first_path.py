@@ -217,7 +217,8 @@ CONSOLE_PAGES = ("/", "/apis/", "/apis/sailings/2/?operation=get+/sailings", "/a
                  "/apis/sailings/2/policies/add?level=api&operation=&kind=jwt", "/apis/sailings/2/documentation/",
                  "/subscribers/people", "/subscribers/applications", "/subscribers/subscriptions",
                  "/subscribers/requests/", "/subscribers/notices/", "/subscribers/tern-trips/sees",
-                 "/settings/portal/")  # fmt: skip
+                 "/settings/portal/",
+                 "/traffic/explore/?split=api&measure=p95&picture=line")  # fmt: skip
 PORTAL_PAGES = ("/", "/?search=departures", "/apis/sailings/2/", "/apis/sailings/2/operation?call=get+/sailings",
                 "/apis/fares/1/operation?call=post+/quotes", "/apis/sailings/2/pages/first-steps",
                 "/apis/sailings/2/changes", "/applications/", "/apis/fares/1/subscribe", "/reasons/", "/notices/",

@@ -114,7 +114,7 @@ def test_a_stranger_becomes_a_team_in_production(demo: Installation, page: Page)
 
     def counted() -> bool:
         page.goto(f"{application}/usage/")
-        return page.get_by_text("not-subscribed").count() > 0
+        return page.get_by_text("not-subscribed").count() > 0 and page.locator("svg#calls").count() > 0
 
     until(counted, "the calls in the usage")
     expect(page.locator("svg#calls")).to_be_visible()

@@ -27,6 +27,7 @@ _PAGES = (
     ("The portal's look", "portal_look.page"),
     ("Traffic", "traffic.overview"),
     ("Calls", "traffic.calls"),
+    ("Explore the traffic", "exploring.page"),
     ("Find a call", "traces.find"),
     ("Traces", "traces.index"),
     ("Secrets", "secrets.index"),
