@@ -217,6 +217,23 @@ def test_an_announcement_that_cannot_be_keeps_what_was_typed(
     assert world.exec(select(Announcement)).first() is None
 
 
+def test_what_was_typed_comes_back_where_it_could_not_be_done(
+    admin: FlaskClient, world: Session, asked: Subscription
+) -> None:
+    """Also in forms that answer with another page; secrets are never carried."""
+    page = post(admin, "/subscribers/tern-trips/applications", title="Night Planner", description="typed at length")
+    assert 'value="typed at length"' in page
+    assert 'value="typed at length"' not in admin.get("/subscribers/tern-trips").text  # once
+    page = post(admin, f"/subscribers/requests/{asked.id}", act="approve", plan="yacht", reason="half a reason")
+    assert 'value="half a reason"' in page
+    page = post(admin, "/subscribers/tern-trips/groups", groups="season, Not A Group!")
+    assert "season, Not A Group!" in page
+    person = world.exec(select(Person).where(Person.email == PORTAL)).one()
+    post(admin, f"/subscribers/people/{person.id}", password="short")
+    with admin.session_transaction() as kept:
+        assert "short" not in str(dict(kept))
+
+
 def look(**changes: object) -> dict[str, object]:
     plain = Look()
     form: dict[str, object] = {"name": "Skerry Sound Ferries", "front_title": "Build", "front_text": "**Boats**",
