@@ -115,7 +115,7 @@ def test_long_lists_are_paged(admin: FlaskClient, world: Session) -> None:
     assert "Quay 44" not in admin.get("/subscribers/?search=quay").text.split("</form>", 2)[-1]
     page = admin.get("/subscribers/?search=quay&page=3").text
     assert "Quay 59" in page
-    assert "51–61" in page or "51–60" in page
+    assert "51–61" in page  # with the organization of Ailsa Quay
 
 
 def test_staff_act_on_behalf(admin: FlaskClient, world: Session) -> None:
@@ -185,13 +185,13 @@ def test_an_announcement_is_seen_first_then_told_by_portal_and_mail(
     assert "1</b> person" in preview
     assert "<script>alert" not in preview
     assert world.exec(select(Announcement)).first() is None
-    assert "1 mails are on their way" in post(admin, where, **form)
+    assert "mail to 1 is on its way" in post(admin, where, **form)
     mail = newest_mail(world, PORTAL)
     assert mail.subject == "Sailings: Winter times"
     assert "From **Monday** on." in mail.text
     everybody = post(admin, where, about="", title="Holidays", text="We are back on 7 January.", mail="yes",
                      readers="everyone")  # fmt: skip
-    assert f"{len(world.exec(select(Person)).all())} mails" in everybody
+    assert f"mail to {len(world.exec(select(Person)).all())} is" in everybody
     kept = world.exec(select(Announcement).where(Announcement.title == "Holidays")).one()
     assert "is taken back" in post(admin, f"{where}{kept.id}/withdraw")
     assert admin.post(f"{where}{kept.id}/withdraw").status_code == 404
@@ -213,7 +213,8 @@ def test_an_announcement_that_cannot_be_keeps_what_was_typed(
     form = {"about": "sailings", "title": "Winter times", "text": "typed at length", "readers": "everyone"}
     answer = admin.post("/subscribers/notices/", data=form | changes)
     assert (answer.status_code, words in answer.text) == (422, True)
-    assert "typed at length" in answer.text or "text" in changes
+    if "text" not in changes:
+        assert "typed at length" in answer.text
     assert world.exec(select(Announcement)).first() is None
 
 

@@ -61,9 +61,7 @@ def announce() -> Any:
         field = "about" if error.field in ("api", "version") else error.field
         return _page(typed, {field or "title": str(error)}, preview=True), 422
     db().commit()
-    done(
-        f"‘{made.title}’ is told; {made.mailed} mails are on their way." if made.mailed else f"‘{made.title}’ is told."
-    )
+    done(f"‘{made.title}’ is told; mail to {made.mailed} is on its way." if made.mailed else f"‘{made.title}’ is told.")
     return back_to("announcements.index")
 
 

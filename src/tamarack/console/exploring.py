@@ -40,14 +40,6 @@ def _asked() -> tuple[Exploration, dict[str, str]]:
         return Exploration(), {str(one.path[0]): one.message for one in problems_of(error) if one.path}
 
 
-def _span(exploration: Exploration) -> watching.Span:
-    length = SPANS[exploration.span]
-    now = datetime.now(UTC).replace(second=0, microsecond=0) + timedelta(minutes=1)
-    if length >= timedelta(days=2):
-        now = now.replace(minute=0) + timedelta(hours=1)
-    return watching.Span(now - length, now)
-
-
 def shown(value: float | None, measure: Measure) -> str:
     """A value with its unit, as everywhere."""
     match measure.unit:
@@ -70,7 +62,7 @@ def _answered(exploration: Exploration) -> tuple[list[datetime], list[Group], ti
     if not any(one.field == "environment" for one in exploration.where) and "environment" not in exploration.split:
         here = Where(field="environment", how="is", values=(environment(),))
         exploration = exploration.model_copy(update={"where": (*exploration.where, here)})
-    span = _span(exploration)
+    span = watching.until_now(SPANS[exploration.span])
     step = step_for(SPANS[exploration.span])
     times, groups = exploring.answer(db(), exploration, span, step)
     return times, groups, step, span

@@ -33,14 +33,11 @@ def overview() -> Any:
     chosen = request.args.get("span", "6 hours")
     length = watching.SPANS.get(chosen, watching.SPANS["6 hours"])
     chosen = chosen if chosen in watching.SPANS else "6 hours"
-    now = datetime.now(UTC).replace(second=0, microsecond=0) + timedelta(minutes=1)
-    if length >= timedelta(days=2):
-        now = now.replace(minute=0) + timedelta(hours=1)
     filters = {"environment": where}
     api = request.args.get("api", "")
     if draft().api(api) is not None:
         filters["api"] = api
-    span = watching.Span(now - length, now, filters)
+    span = watching.until_now(length, filters)
     step = STEPS.get(chosen) or step_for(length)
     times, points = watching.series(db(), span, step)
     by = "class" if request.args.get("by") == "class" else "end"

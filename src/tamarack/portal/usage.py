@@ -50,14 +50,6 @@ def use_of_limits(
     return used
 
 
-def _span(length: timedelta, filters: dict[str, str]) -> watching.Span:
-    """The stretch up to now, on whole minutes; of days, on whole hours, which the hourly roll-ups answer."""
-    present = datetime.now(UTC).replace(second=0, microsecond=0) + timedelta(minutes=1)
-    if length >= timedelta(days=2):
-        present = present.replace(minute=0) + timedelta(hours=1)
-    return watching.Span(present - length, present, filters)
-
-
 @pages.get("/")
 @requires("see")
 def page(id: str) -> Any:
@@ -70,7 +62,7 @@ def page(id: str) -> Any:
     api = request.args.get("api", "")
     if api in titles:
         filters["api"] = api
-    span = _span(SPANS[chosen], filters)
+    span = watching.until_now(SPANS[chosen], filters)
     step = step_for(SPANS[chosen])
     times, points = watching.series(db(), span, step)
     chart = calls_chart(times, points, step, width=1000, height=210)

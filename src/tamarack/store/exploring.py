@@ -14,8 +14,11 @@ _SUMS = (
     "sum(calls)::bigint AS calls, coalesce(sum(calls) FILTER (WHERE status >= 500), 0)::bigint AS failed,"
     " coalesce(sum(calls) FILTER (WHERE reason <> '' AND status < 500), 0)::bigint AS refused,"
     " sum(total_us)::bigint AS total_us, sum(backend_us)::bigint AS backend_us,"
-    " sum(response_bytes)::bigint AS bytes"
+    " sum(response_bytes)::bigint AS response_bytes"
 )
+
+
+_SUMMED = ("calls", "failed", "refused", "total_us", "backend_us", "response_bytes")
 
 
 @dataclass(slots=True)
@@ -73,9 +76,9 @@ def answer(
     )
     for row in session.connection().execute(text(query), values):
         group = groups[row.which] if row.which >= 0 else others
-        found = Sums(row.calls, row.failed, row.refused, row.total_us, row.backend_us, row.bytes)
-        group.points[row.place].add(found)
-        group.total.add(found)
+        found = Sums(**{name: getattr(row, name) for name in _SUMMED})
+        group.points[row.place].merge(found)
+        group.total.merge(found)
     if exploration.measured.needs_histogram:
         query = (
             f"SELECT {which} AS which, {place_of} AS place, bucket, sum(many)::bigint AS many"  # noqa: S608
@@ -85,8 +88,8 @@ def answer(
         for row in session.connection().execute(text(query), values):
             group = groups[row.which] if row.which >= 0 else others
             found = Sums(histogram={row.bucket: row.many})
-            group.points[row.place].add(found)
-            group.total.add(found)
+            group.points[row.place].merge(found)
+            group.total.merge(found)
     return times, [*groups, others] if others.total.calls else groups
 
 

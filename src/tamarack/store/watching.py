@@ -52,6 +52,14 @@ class Span:
         return " AND ".join(parts), values
 
 
+def until_now(length: timedelta, filters: Mapping[str, str] | None = None) -> Span:
+    """The stretch up to the end of this minute; of days and longer, of this hour, which hourly roll-ups answer."""
+    last = datetime.now(UTC).replace(second=0, microsecond=0) + timedelta(minutes=1)
+    if length >= timedelta(days=2):
+        last = last.replace(minute=0) + timedelta(hours=1)
+    return Span(last - length, last, filters or {})
+
+
 @dataclass(slots=True)
 class Totals:
     """What happened in a span or one point of it. Failed are answers of 500 and more that no caller caused."""

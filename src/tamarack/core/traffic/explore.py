@@ -6,13 +6,14 @@ answers it from roll-ups is `store.exploring`.
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, StringConstraints, field_validator
 
 from tamarack.core.model import Frozen
-from tamarack.core.traffic.histogram import Histogram, percentile
+from tamarack.core.traffic.histogram import percentile
+from tamarack.core.traffic.rollup import Totals
 
 FIELDS: Mapping[str, str] = {
     "environment": "environment",
@@ -34,23 +35,18 @@ OTHER = "other"
 
 
 @dataclass(slots=True)
-class Sums:
-    """What roll-ups say of some calls: counts, sums, and the histogram of the time to answer in microseconds."""
+class Sums(Totals):
+    """Totals of calls that ended in several ways: with how many failed, and how many were refused."""
 
-    calls: int = 0
     failed: int = 0
     refused: int = 0
-    total_us: int = 0
-    backend_us: int = 0
-    bytes: int = 0
-    histogram: Histogram = field(default_factory=dict)
 
-    def add(self, other: "Sums") -> None:
+    def merge(self, other: Totals) -> None:
         """Take in the sums of other calls."""
-        for name in ("calls", "failed", "refused", "total_us", "backend_us", "bytes"):
-            setattr(self, name, getattr(self, name) + getattr(other, name))
-        for bucket, many in other.histogram.items():
-            self.histogram[bucket] = self.histogram.get(bucket, 0) + many
+        Totals.merge(self, other)
+        if isinstance(other, Sums):
+            self.failed += other.failed
+            self.refused += other.refused
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +82,7 @@ MEASURES: Mapping[str, Measure] = {
     "p50": Measure("half answered within", "time", _percentile(0.5), needs_histogram=True),
     "p95": Measure("95 % answered within", "time", _percentile(0.95), needs_histogram=True),
     "p99": Measure("99 % answered within", "time", _percentile(0.99), needs_histogram=True),
-    "bytes": Measure("bytes answered", "bytes", lambda s, _: s.bytes, adds=True),
+    "bytes": Measure("bytes answered", "bytes", lambda s, _: s.response_bytes, adds=True),
 }
 
 _FORM = re.compile(r"^\s*([a-z]+)\s+(is not|is|starts with|from)\s+(.*?)\s*$")
