@@ -126,7 +126,45 @@ document.addEventListener("keydown", (event) => {
   else readOut(chart, at + (event.key === "ArrowRight" ? 1 : -1));
 });
 
+// A stretch of a chart is chosen by dragging over it; where that leads, the page says with FIRST and LAST in place.
+let drag = null;
+
+function nearest(chart, event) {
+  const box = chart.getBoundingClientRect();
+  const x = ((event.clientX - box.left) / box.width) * chart.viewBox.baseVal.width;
+  const points = JSON.parse(chart.dataset.points);
+  return points.reduce((best, point, at) => (Math.abs(point.x - x) < Math.abs(points[best].x - x) ? at : best), 0);
+}
+
+document.addEventListener("pointerdown", (event) => {
+  const chart = event.target.closest?.("[data-drag] svg[data-points]");
+  if (chart && event.button === 0) drag = { chart, from: nearest(chart, event), to: null };
+});
+
+document.addEventListener("pointermove", (event) => {
+  if (!drag) return;
+  drag.to = nearest(drag.chart, event);
+  const points = JSON.parse(drag.chart.dataset.points);
+  const [first, last] = [points[Math.min(drag.from, drag.to)], points[Math.max(drag.from, drag.to)]];
+  const chosen = $(".chosen", drag.chart);
+  chosen.setAttribute("x", first.x);
+  chosen.setAttribute("width", last.x - first.x);
+});
+
+document.addEventListener("pointerup", () => {
+  if (!drag) return;
+  const { chart, from, to } = drag;
+  drag = null;
+  if (to === null || to === from) return;
+  const points = JSON.parse(chart.dataset.points);
+  const [first, last] = [points[Math.min(from, to)], points[Math.max(from, to)]];
+  chart.dataset.dragged = "yes";
+  const target = chart.closest("[data-drag]").dataset.drag;
+  location.href = target.replace("FIRST", first.t).replace("LAST", last.t);
+});
+
 function followPoint(chart) {
+  if (chart.dataset.dragged) return;
   const point = JSON.parse(chart.dataset.points)[Number(chart.dataset.at ?? 0)];
   if (point?.href) location.href = point.href;
 }

@@ -3,11 +3,17 @@
 import asyncio
 import os
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING, TextIO
 
 import click
 
 from tamarack.settings import NODES, Settings
+
+if TYPE_CHECKING:
+    from sqlmodel import Session
 
 
 def here() -> Settings:
@@ -17,6 +23,21 @@ def here() -> Settings:
     if "TAMARACK_PORT_BASE" not in os.environ and kept.is_file():
         return Settings(port_base=int(kept.read_text()))
     return current
+
+
+@contextmanager
+def _session() -> "Iterator[Session]":
+    """A session on the installation's database, closed with its connection."""
+    from sqlmodel import Session
+
+    from tamarack.store.engine import make_engine
+
+    engine = make_engine(here().database, size=1)
+    try:
+        with Session(engine) as session:
+            yield session
+    finally:
+        engine.dispose()
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"]})
@@ -172,6 +193,71 @@ def restore_quotas() -> None:
     click.echo(f"Raised {restore(current.database, current.redis, tries=1)} counts.")
 
 
+@main.group()
+def boards() -> None:
+    """Boards as files (JSON)."""
+
+
+@boards.command("list")
+def list_boards() -> None:
+    """The names of all boards, and whose they are."""
+    from sqlmodel import select
+
+    from tamarack.store.boards import shipped
+    from tamarack.store.exploration import BoardRow
+
+    for board in shipped().values():
+        click.echo(f"{board.name}\t{board.title}\tships with Tamarack")
+    with _session() as session:
+        for row in session.exec(select(BoardRow).order_by(BoardRow.name)):
+            click.echo(f"{row.name}\t{row.body['title']}\t{row.owner}")
+
+
+@boards.command("write")
+@click.argument("name")
+def write_board(name: str) -> None:
+    """Write a board to the standard output."""
+
+    from tamarack.core.traffic.board import Board
+    from tamarack.store.boards import shipped
+    from tamarack.store.exploration import BoardRow
+
+    with _session() as session:
+        row = session.get(BoardRow, name)
+    board = shipped().get(name) or (Board.model_validate(row.body) if row is not None else None)
+    if board is None:
+        click.echo(f"There is no board {name}; `tamarack boards list` names them.", err=True)
+        sys.exit(1)
+    click.echo(board.written(), nl=False)
+
+
+@boards.command("read")
+@click.argument("file", type=click.File(encoding="utf-8"))
+@click.option("--owner", required=True, help="The mail address of the member of staff whose it is to be.")
+@click.option("--role", "roles", multiple=True, help="A role that sees it too; may be given several times.")
+def read_board_file(file: TextIO, owner: str, roles: tuple[str, ...]) -> None:
+    """Read a board from its file."""
+    from sqlmodel import select
+
+    from tamarack.core.traffic.board import NotABoard, read_board
+    from tamarack.store.auditing import Actor
+    from tamarack.store.boards import save_board
+    from tamarack.store.not_possible import NotPossible
+    from tamarack.store.staff import Staff
+
+    with _session() as session:
+        try:
+            board = read_board(file.read())
+            if session.exec(select(Staff).where(Staff.email == owner)).first() is None:
+                raise NotPossible(f"There is no member of staff {owner!r}.")
+            save_board(session, Actor(owner, "command line"), board, roles or None)
+        except (NotABoard, NotPossible) as error:
+            click.echo(f"{file.name}: {error}", err=True)
+            sys.exit(1)
+        session.commit()
+    click.echo(f"Read the board {board.name}.")
+
+
 @main.command("rebuild-rollups")
 @click.option("--days", type=click.IntRange(1, 400), default=1, help="How many days back, today included.")
 def rebuild(days: int) -> None:
@@ -182,9 +268,9 @@ def rebuild(days: int) -> None:
 
     from tamarack.store.recording import rebuild_rollups
 
-    first = (datetime.now(UTC) - timedelta(days=days - 1)).replace(hour=0, minute=0, second=0, microsecond=0)
+    tomorrow = datetime.now(UTC).replace(hour=0, minute=0, second=0, microsecond=0) + timedelta(days=1)
     with psycopg.connect(here().database, autocommit=True) as connection:
-        many = rebuild_rollups(connection, first, datetime.now(UTC) + timedelta(days=1))
+        many = rebuild_rollups(connection, tomorrow - timedelta(days=days), tomorrow)
     click.echo(f"Counted {many:,} calls again.")
 
 

@@ -14,6 +14,8 @@ PORTS = {"console": 0, "portal": 1, "production-1": 2, "production-2": 3, "test-
 """Ports, counted from the base. Stand-ins follow from `STAND_INS` on."""
 
 STAND_INS = 20
+METRICS = 30
+"""How far above its own port a node's metrics are read."""
 
 NODES = {"production-1": "production", "production-2": "production", "test-1": "test"}
 """The nodes that the start command runs, and the environment of each."""
@@ -78,16 +80,26 @@ class Settings(BaseSettings):
     record_every_ms: int = Field(
         default=500, ge=50, description="Milliseconds between two batches of records: what a killed node can lose."
     )
+    metrics_host: str = Field(
+        default="127.0.0.1",
+        description="Address where each node's metrics are read by Prometheus, 30 ports above its own; empty for none.",
+    )
     spool_limit_mb: int = Field(
         default=512, ge=1, description="Megabytes of records a node keeps on disk; beyond it the newest are dropped."
     )
     keep_calls_days: int = Field(default=35, ge=1, description="Days that single calls are kept.")
     keep_traces_days: int = Field(default=7, ge=1, description="Days that traces of calls are kept.")
     keep_minutes_days: int = Field(default=35, ge=1, description="Days that roll-ups per minute are kept.")
+    keep_hours_days: int = Field(default=400, ge=2, description="Days that roll-ups per hour are kept.")
+    keep_days_days: int = Field(default=1830, ge=2, description="Days that roll-ups per day are kept.")
 
     def port(self, program: str) -> int:
         """The port of a program or node."""
         return self.port_base + PORTS[program]
+
+    def metrics_port(self, node_port: int) -> int:
+        """The port where a node's metrics are read."""
+        return node_port + METRICS
 
     def stand_in_port(self, place: int) -> int:
         """The port of a stand-in, counted from 0."""

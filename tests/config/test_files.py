@@ -38,7 +38,7 @@ def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_
                 {"kind": "body-size", "at_most": "2 MB"}, {"kind": "rate-limit", "windows": ["5 per minute, sliding", "1 per 2 seconds, burst 4"], "by": "header",
                  "by_name": "x-tenant", "when_away": "refuse"}, {"kind": "cost", "counts_as": 3, "answer_value": "/usage/units"},
                 {"kind": "quota", "calls": 9, "period": "week", "time_zone": "Europe/Oslo", "when_used_up": "let through"},
-                {"kind": "limit-fields", "send": "none"}]  # fmt: skip
+                {"kind": "limit-fields", "send": "none"}, {"kind": "token-count", "prompt": "/u/p", "completion": ""}]  # fmt: skip
     assert {one["kind"] for one in policies} | {"open"} == set(KINDS)
     operation = [*policies, {"kind": "open"}]
     made = configuration(

@@ -15,6 +15,7 @@ PEOPLE = {
 VALUES = {
     "api": "sailings", "version": "2", "name": "timetable", "product": "passage", "id": "x", "number": "1",
     "change": "1", "subscription": "x", "credential": "x", "form": "csv",
+    "place": "0", "organization": "tern-trips", "month": "2026-11",
 }  # fmt: skip
 
 
@@ -62,6 +63,7 @@ def test_each_role_opens_what_it_may_and_is_refused_the_rest(console: FlaskClien
             assert answer.status_code < 500, path
         else:
             assert answer.status_code == 403, f"{method} {path}: {answer.status_code}"
+        answer.close()
 
 
 def test_an_api_owner_rolls_out_to_test_only(console: FlaskClient) -> None:

@@ -19,7 +19,8 @@ from tamarack.store.application import Application, Credential
 from tamarack.store.audit import AuditEntry
 from tamarack.store.auditing import COMMAND_LINE
 from tamarack.store.organization import Organization
-from tamarack.store.recording import make_partitions, take_in
+from tamarack.store.partitions import make_partitions
+from tamarack.store.recording import Batch, take_in
 from tamarack.store.saved_call import SavedCall
 from tamarack.store.trace import Trace
 
@@ -287,7 +288,7 @@ def test_a_call_is_found_by_id_or_description_and_its_story_is_told(
     )  # fmt: skip
     with psycopg.connect(settings.database, autocommit=True) as connection:
         make_partitions(connection, at.date(), at.date())
-        take_in(connection, "b1", "n1", [made])
+        take_in(connection, [Batch("b1", "n1", [made])])
     assert admin.get(f"/traffic/find?id={id}").location == f"/traffic/calls/{id}"
     assert "no call with this id" in admin.get("/traffic/find?id=0123").text
     described = {"application": planner.id, "at": at.strftime("%H:%M"), "status": "403"}

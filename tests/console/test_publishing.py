@@ -252,7 +252,7 @@ def test_an_empty_installation_leads_to_the_first_step(settings: object, session
     client = sign_in(app.test_client(), "a@skerry.example", "first-of-all-1")
     for path, words in (("/", "Add the first backend"), ("/apis/", "No API yet"), ("/apis/new/", "First, a backend"),
                         ("/backends/", "Add the first backend"), ("/plans/", "No product yet"), ("/nodes", "No node has reported yet"),
-                        ("/subscribers/", "No organization yet"), ("/traffic/", "No calls in this span"), ("/traffic/calls", "No calls"),
+                        ("/subscribers/", "No organization yet"), ("/traffic/", "No calls in this span"), ("/traffic/calls", "No call matches"),
                         ("/review", "nothing runs yet")):  # fmt: skip
         assert words in client.get(path).text, path
     app.extensions["tamarack_engine"].dispose()

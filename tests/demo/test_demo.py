@@ -42,7 +42,7 @@ def test_the_past_is_the_same_each_time_and_holds_its_events() -> None:
                    {product: ("s", f"{product}/{plan}") for product, plan in one.subscriptions}, "192.0.2.1")
         for organization in ORGANIZATIONS for one in organization.applications
     ]  # fmt: skip
-    targets = {"timetable": "t", "fares": "f", "positions": "p", "berths": "b"}
+    targets = {"timetable": "t", "fares": "f", "positions": "p", "berths": "b", "announcer": "a"}
     first = list(past_calls(callers, UNTIL, targets, 1, 3))
     assert first == list(past_calls(callers, UNTIL, targets, 1, 3))
     assert len({call.id for call in first}) == len(first)

@@ -218,7 +218,10 @@ CONSOLE_PAGES = ("/", "/apis/", "/apis/sailings/2/?operation=get+/sailings", "/a
                  "/subscribers/people", "/subscribers/applications", "/subscribers/subscriptions",
                  "/subscribers/requests/", "/subscribers/notices/", "/subscribers/tern-trips/sees",
                  "/settings/portal/",
-                 "/traffic/explore/?split=api&measure=p95&picture=line")  # fmt: skip
+                 "/traffic/explore/?split=api&measure=p95&picture=line&where=api+is+sailings",
+                 "/traffic/explore/?measure=p95&picture=heat+map", "/traffic/explore/?split=outcome&picture=bar&against=day",
+                 "/traffic/boards/", "/traffic/boards/operations/", "/traffic/boards/api-owner/", "/traffic/alerts/",
+                 "/traffic/alerts/new", "/traffic/statements/", "/traffic/hand-over/files", "/settings/export/")  # fmt: skip
 PORTAL_PAGES = ("/", "/?search=departures", "/apis/sailings/2/", "/apis/sailings/2/operation?call=get+/sailings",
                 "/apis/fares/1/operation?call=post+/quotes", "/apis/sailings/2/pages/first-steps",
                 "/apis/sailings/2/changes", "/applications/", "/apis/fares/1/subscribe", "/reasons/", "/notices/",

@@ -20,7 +20,7 @@ from tamarack.store.audit import AuditEntry
 from tamarack.store.auditing import COMMAND_LINE
 from tamarack.store.organization import Person
 from tamarack.store.picture import Picture
-from tamarack.store.recording import take_in
+from tamarack.store.recording import Batch, take_in
 from tamarack.store.rollout import Node
 
 LEAD = ("m.tern@tern-trips.example", "island-hopper-52")
@@ -177,7 +177,7 @@ def calls(settings: Settings, planner: Application) -> None:
         for place, outcome in enumerate(ends)
     ]  # fmt: skip
     with psycopg.connect(settings.database) as connection:
-        take_in(connection, "b1", "n", rows)
+        take_in(connection, [Batch("b1", "n", rows)])
 
 
 def test_usage_is_drawn_counted_and_the_refusals_told_with_their_mend(

@@ -15,7 +15,7 @@ from tamarack.settings import Settings
 from tamarack.store import drafting, rolling, subscribers
 from tamarack.store.application import Application, Credential, Subscription
 from tamarack.store.auditing import COMMAND_LINE
-from tamarack.store.recording import take_in
+from tamarack.store.recording import Batch, take_in
 
 FORM = {"application": "", "title": "Night Planner", "plan": "passage/skiff", "environment": "production"}
 SUBSCRIBE = "/apis/sailings/2/subscribe"
@@ -235,7 +235,7 @@ def test_an_application_of_the_same_name_elsewhere_shows_nothing_of_its_traffic(
         for place, (organization, reason) in enumerate([("tern-trips", ""), *[("ticket-office", ""), ("ticket-office", "over-plan")] * 20])
     ]  # fmt: skip
     with psycopg.connect(settings.database, autocommit=True) as connection:
-        take_in(connection, "b", "n", calls)
+        take_in(connection, [Batch("b", "n", calls)])
     text = lead.get(page).text
     assert "ticket-office" not in text
     assert "No call of this application was refused" in text

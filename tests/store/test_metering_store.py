@@ -25,10 +25,11 @@ from tamarack.store.credentials import Wanted
 from tamarack.store.mail import Mail
 from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Person
+from tamarack.store.partitions import make_partitions
 from tamarack.store.peaks import arrivals, callers, peaks
 from tamarack.store.plan_effect import effect_of
 from tamarack.store.quota import QuotaUsed
-from tamarack.store.recording import make_partitions, take_in
+from tamarack.store.recording import Batch, take_in
 from tamarack.store.rollout import FeedItem
 from tamarack.worker.mail import send_mail
 
@@ -187,7 +188,7 @@ def calls(session: Session, settings: Settings, times: list[float], **fields: An
     records = [record(int(at * 1_000_000), **(said | {"id": f"{name}{place}"})) for place, at in enumerate(times)]
     with psycopg.connect(settings.database, autocommit=True) as connection:
         make_partitions(connection, (now() - timedelta(days=2)).date(), now().date())
-        take_in(connection, f"calls-{name}", "n", records)
+        take_in(connection, [Batch(f"calls-{name}", "n", records)])
     session.expire_all()
 
 

@@ -20,7 +20,8 @@ from tamarack.store.engine import make_engine
 from tamarack.store.migrate import drift, migrate
 from tamarack.store.not_possible import NotPossible
 from tamarack.store.organization import Organization
-from tamarack.store.recording import drop_partitions, make_partitions, rebuild_rollups, take_in
+from tamarack.store.partitions import drop_partitions, make_partitions
+from tamarack.store.recording import Batch, rebuild_rollups, take_in
 from tamarack.store.rollout import FeedItem
 from tamarack.store.schema_version import is_ready, newest_version
 from tamarack.store.staff import Staff
@@ -67,7 +68,7 @@ def test_what_is_stored_before_a_migration_is_there_after_it(cluster: Cluster) -
 def test_a_database_is_ready_when_it_has_the_schema_and_someone_to_sign_in(
     settings: Settings, session: Session
 ) -> None:
-    assert newest_version() == "0005"
+    assert newest_version() == "0009"
     assert not is_ready(settings.database)
     session.add(Staff(email="a@skerry.example", name="A", role="analyst", password_hash="x"))
     session.commit()
@@ -217,9 +218,9 @@ def calls(many: int, mark: str = "", **changes: object) -> list[object]:
 
 def test_a_batch_that_comes_twice_counts_once(settings: Settings, session: Session) -> None:
     with psycopg.connect(settings.database, autocommit=True) as connection:
-        assert take_in(connection, "b1", "n", calls(40))  # type: ignore[arg-type]
-        assert not take_in(connection, "b1", "n", calls(40))  # type: ignore[arg-type]
-        assert take_in(connection, "b2", "n", calls(2, "x", status=429, reason="over-rate"))  # type: ignore[arg-type]
+        assert take_in(connection, [Batch("b1", "n", calls(40))])  # type: ignore[arg-type]
+        assert take_in(connection, [Batch("b1", "n", calls(40))]) == 0  # type: ignore[arg-type]
+        assert take_in(connection, [Batch("b2", "n", calls(2, "x", status=429, reason="over-rate"))])  # type: ignore[arg-type]
     span = watching.Span(NOW - timedelta(hours=1), NOW + timedelta(hours=1), {"environment": "production"})
     found = watching.totals(session, span)
     assert (found.calls, found.answered, found.refused, found.failed) == (42, 40, 2, 0)
@@ -233,33 +234,36 @@ def test_a_batch_that_comes_twice_counts_once(settings: Settings, session: Sessi
 def test_roll_ups_made_anew_from_the_calls_are_the_same(settings: Settings) -> None:
     with psycopg.connect(settings.database, autocommit=True) as connection:
         for batch in range(3):
-            take_in(connection, f"b{batch}", "n", calls(30, str(batch)))  # type: ignore[arg-type]
-        query = "SELECT *, counts FROM rollup ORDER BY grain, start, status"
-        before = connection.execute(query).fetchall()
-        assert rebuild_rollups(connection, NOW.replace(minute=0), NOW + timedelta(hours=2)) == 90
-        assert connection.execute(query).fetchall() == before
-        assert sum(before[0][-1]) == 90
+            take_in(connection, [Batch(f"b{batch}", "n", calls(30, str(batch)))])  # type: ignore[arg-type]
+        queries = [f"SELECT * FROM rollup_{grain} ORDER BY start, key" for grain in ("minute", "hour", "day")]
+        before = [connection.execute(query).fetchall() for query in queries]
+        assert [sum(row[2] for row in rows) for rows in before] == [90, 90, 90]
+        day = NOW.replace(hour=0, minute=0)
+        assert rebuild_rollups(connection, day - timedelta(days=3), day + timedelta(days=1)) == 90
+        assert [connection.execute(query).fetchall() for query in queries] == before
 
 
 def test_partitions_are_made_and_dropped_by_the_day(settings: Settings) -> None:
     with psycopg.connect(settings.database, autocommit=True) as connection:
         make_partitions(connection, NOW.date() - timedelta(days=2), NOW.date())
         make_partitions(connection, NOW.date(), NOW.date())
-        assert drop_partitions(connection, NOW.date()) == ["call_20261121", "call_20261122"]
+        assert drop_partitions(connection, "call", NOW.date()) == ["call_20261121", "call_20261122"]
 
 
 def test_a_call_is_found_by_its_id_and_lists_page_by_key(settings: Settings, session: Session) -> None:
     with psycopg.connect(settings.database, autocommit=True) as connection:
-        take_in(connection, "b1", "n", calls(30))  # type: ignore[arg-type]
-    first = watching.calls(session, watching.CallFilter(environment="production"), most=20)
-    rest = watching.calls(session, watching.CallFilter(environment="production"), (first[-1].at, first[-1].id), most=20)
+        take_in(connection, [Batch("b1", "n", calls(30))])  # type: ignore[arg-type]
+    first = watching.calls(session, watching.call_filter(environment="production"), most=20)
+    rest = watching.calls(
+        session, watching.call_filter(environment="production"), (first[-1].at, first[-1].id), most=20
+    )
     assert len({call.id for call in [*first, *rest]}) == 30
     found = watching.find_call(session, first[3].id)
     assert found is not None
     assert found.id == first[3].id
     assert watching.find_call(session, "not-an-id") is None
-    assert watching.calls(session, watching.CallFilter(path="100%")) == []
+    assert watching.calls(session, watching.call_filter(path="100%")) == []
 
 
 def test_the_table_of_calls_has_the_fields_of_a_record() -> None:
-    assert set(CallRow.model_fields) == set(FIELDS)
+    assert set(CallRow.model_fields) == {*FIELDS, "batch"}

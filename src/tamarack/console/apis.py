@@ -28,6 +28,7 @@ from tamarack.core.openapi.read import describe
 from tamarack.core.plans import Plan
 from tamarack.core.policies import KINDS
 from tamarack.core.stages import DRAWN, PURPOSE
+from tamarack.core.traffic.totals import together
 from tamarack.store import drafting, rolling, watching
 from tamarack.store import secrets as secret_store
 from tamarack.store.application import Application, Subscription
@@ -192,7 +193,7 @@ def traffic(api: str, version: str) -> Any:
         tab="traffic",
         chart=calls_chart(times, points, step, width=1000, height=190, link=calls_between(where)),
         latency=latency_chart(times, points, width=1000, height=150),
-        now=watching.together(points),
+        now=together(points),
         operations=watching.busiest(db(), span, ("operation",), most=12),
         refusals=watching.refusals(db(), span),
         **head_values(found, inside),

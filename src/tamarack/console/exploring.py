@@ -1,181 +1,184 @@
 """Explore: one question of the traffic at a time, held by the address; a mark narrows it, the back button undoes."""
 
-import csv
-import io
-import json
-from collections.abc import Iterator, Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from typing import Any
 
-from flask import Blueprint, Response, abort, request, url_for
-from pydantic import ValidationError
+from flask import Blueprint, abort, request, url_for
+from sqlalchemy.exc import OperationalError
 
-from tamarack.console.page import environment, render, requires
-from tamarack.core.model import problems_of
-from tamarack.core.traffic.explore import FIELDS, MEASURES, MOST_SPLITS, OTHER, Exploration, Measure, Where
-from tamarack.store import exploring, watching
-from tamarack.store.exploring import Group
+from tamarack.console.asking import asked, here, typed_where
+from tamarack.console.page import act, acting, back_to, environment, me, render, requires
+from tamarack.core.permissions import ROLE_TITLES, STAFF_ROLES
+from tamarack.core.traffic.explore import AGAINST, MEASURES, MOST_SPLITS, PICTURES, SPLITS, Exploration
+from tamarack.core.traffic.fields import CALL_FIELDS
+from tamarack.core.traffic.span import SPANS, STEPS
+from tamarack.store import alerting, boards, exploring, reading
+from tamarack.store.exploring import Explored, explore
 from tamarack.web.application import db
-from tamarack.web.charts import Line, over_time, step_for
-from tamarack.web.pictures import minutes_passed
-from tamarack.web.words import duration, number, share
+from tamarack.web.charts import Happened
+from tamarack.web.exploration_picture import Row, moments, picture, rows
+from tamarack.web.pictures import happened
 
 pages = Blueprint("exploring", __name__, url_prefix="/traffic/explore")
 
-SPANS = {**watching.SPANS, "month": timedelta(days=30)}
+HOWS = ("is", "is not", "starts with", "contains", "from")
+OFFERED = {name: words for name, words in SPLITS.items() if name != "id"}
 
 
-def _asked() -> tuple[Exploration, dict[str, str]]:
-    """The exploration that the address holds, and what is wrong with it; then a plain one stands in."""
-    typed = {
-        "measure": request.args.get("measure", "calls"),
-        "split": [name for name in request.args.getlist("split") if name],
-        "where": [line.strip() for text in request.args.getlist("where") for line in text.splitlines() if line.strip()],
-        "span": request.args.get("span", "day") if request.args.get("span", "day") in SPANS else "day",
-        "picture": request.args.get("picture", "area"),
-    }
+def answered(exploration: Exploration) -> Explored:
+    """The answer, as of now; a question that takes too long is given up in words."""
     try:
-        return Exploration.model_validate(typed), {}
-    except ValidationError as error:
-        return Exploration(), {str(one.path[0]): one.message for one in problems_of(error) if one.path}
+        return explore(db(), here(exploration), datetime.now(UTC))
+    except OperationalError as error:
+        if "statement timeout" not in str(error):
+            raise
+        db().rollback()
+        abort(503, f"The question took longer than {reading.RAW_SECONDS} s, for it reads single calls. Ask of a shorter"
+                   " span, or split and filter by fields of the roll-ups alone.")  # fmt: skip
 
 
-def shown(value: float | None, measure: Measure) -> str:
-    """A value with its unit, as everywhere."""
-    match measure.unit:
-        case "time":
-            return duration(value)
-        case "share":
-            return share(value)
-        case _:
-            return number(value)
+def address(exploration: Exploration, **changes: Any) -> str:
+    """Where an exploration stands, with some of it changed."""
+    return url_for("exploring.page", **{**exploration.query(), **changes})
 
 
-def _name(group: Group) -> str:
-    if group.key is None:
-        return OTHER
-    return ", ".join(value or "none" for value in group.key) or "all calls"
+def calls_of(exploration: Exploration, first: datetime, last: datetime) -> str:
+    """Where the calls behind an exploration are listed."""
+    where = [str(one) for one in exploration.where]
+    return url_for("traffic.calls", where=where, first=first.isoformat(), last=last.isoformat())
 
 
-def _answered(exploration: Exploration) -> tuple[list[datetime], list[Group], timedelta, watching.Span]:
-    """Only of the chosen environment, unless the question names one itself."""
-    if not any(one.field == "environment" for one in exploration.where) and "environment" not in exploration.split:
-        here = Where(field="environment", how="is", values=(environment(),))
-        exploration = exploration.model_copy(update={"where": (*exploration.where, here)})
-    span = watching.until_now(SPANS[exploration.span])
-    step = step_for(SPANS[exploration.span])
-    times, groups = exploring.answer(db(), exploration, span, step)
-    return times, groups, step, span
-
-
-def _lengths(times: Sequence[datetime], step: timedelta) -> list[float]:
-    """Seconds of each moment; the last is still running, and its rates are those of its part."""
-    present = datetime.now(UTC)
-    return [60 * minutes_passed(time, step, present) for time in times]
+def narrower(exploration: Exploration, row: Row) -> str:
+    """Where a group's mark leads: the same question of its calls alone."""
+    if not row.key or len(row.key) != len(exploration.split):
+        return ""  # all others together, or a picture of all calls
+    return address(exploration.narrowed(dict(zip(exploration.split, row.key, strict=True))))
 
 
 @pages.get("/")
 @requires("see")
 def page() -> Any:
-    exploration, errors = _asked()
-    times, groups, step, span = _answered(exploration)
-    measure = exploration.measured
-    lengths = _lengths(times, step)
-    values = {
-        _name(group): [measure.of(point, length) for point, length in zip(group.points, lengths, strict=True)]
-        for group in groups
-    }
-    words = [
-        f"{time:%d %b %H:%M} — " + ", ".join(f"{name} {shown(found[place], measure)}" for name, found in values.items())
-        for place, time in enumerate(times)
-    ]
-    scale = 1000 if measure.unit == "time" else 0.01 if measure.unit == "share" else 1
-    lines = [
-        Line(name, f"g{place}", [None if value is None else value / scale for value in found])
-        for place, (name, found) in enumerate(values.items())
-    ]
-    unit = {"time": " ms", "share": " %"}.get(measure.unit, "")
-    whole = (span.last - span.first).total_seconds()
+    exploration, errors = asked()
+    explored = answered(exploration)
+    where = exploration.where
+    found = rows(explored)
+    mine = boards.saved(db(), me().email, me().role)  # type: ignore[union-attr]
+    opened = next((one for one in mine if one.id == request.args.get("saved")), None)
     return render(
         "traffic/explore.html",
         exploration=exploration,
+        explored=explored,
         errors=errors,
-        typed="\n".join(request.args.getlist("where")) if errors else "\n".join(exploration.query()["where"]),
+        typed=typed_where()[-1] if "where" in errors else "",
         measures=MEASURES,
-        fields=FIELDS,
+        fields=OFFERED,
+        all_fields=CALL_FIELDS,
+        hows=HOWS,
         most_splits=MOST_SPLITS,
         spans=tuple(SPANS),
-        chart=over_time(times, lines, width=1224, height=240, stacked=exploration.stacked, words=words, unit=unit,
-                        label=measure.title),
-        rows=[
-            (f"g{place}", _name(group), shown(measure.of(group.total, whole), measure), group.total.calls,
-             shown(_of("error share", group, whole), MEASURES["error share"]), shown(_of("mean", group, whole),
-                                                                                      MEASURES["mean"]),
-             _narrower(exploration, group))
-            for place, group in enumerate(groups)
-        ],
-        address=lambda **changes: url_for("exploring.page", **{**exploration.query(), **changes}),
-        hand_over=lambda form: url_for("exploring.hand_over", form=form, **exploration.query()),
-        nothing=not any(group.total.calls for group in groups),
+        steps=tuple(STEPS),
+        against=AGAINST,
+        pictures=PICTURES,
+        chart=picture(
+            explored, width=1224, height=250,
+            link=lambda first, last: address(exploration.within(first, last), **_opened(opened)),
+            happened=_happened(explored),
+        ),
+        drag=address(exploration, span="FIRST/LAST", step=None),
+        rows=[(row, narrower(exploration, row)) for row in found],
+        without=[(one, address(exploration, where=[str(o) for o in where if o is not one])) for one in where],
+        address=lambda **changes: address(exploration, **changes),
+        calls=calls_of(exploration, explored.first, explored.last),
+        hand_over=lambda form: url_for("handing_over.exploration", form=form, **exploration.query()),
+        moments=moments(explored),
+        watch=url_for("alerts.new", measure=exploration.measure, where=[str(one) for one in where]),
+        nothing=not any(row.calls for row in found),
+        saved=mine,
+        opened=opened,
+        roles=[(role, ROLE_TITLES[role]) for role in STAFF_ROLES],
     )  # fmt: skip
 
 
-def _of(name: str, group: Group, seconds: float) -> float | None:
-    return MEASURES[name].of(group.total, seconds)
+def _happened(explored: Explored) -> list[Happened]:
+    """Where alerts of the environment were raised."""
+    raised = alerting.raised_between(db(), explored.first, explored.last)
+    return happened(raised, environment(), explored.last)
 
 
-def _narrower(exploration: Exploration, group: Group) -> str:
-    """Where a group's mark leads: the same question of its calls alone."""
-    if group.key is None or not exploration.split:
-        return ""
-    narrowed = exploration.narrowed(dict(zip(exploration.split, group.key, strict=True)))
-    return url_for("exploring.page", **narrowed.query())
+def _opened(one: Any) -> dict[str, str]:
+    return {"saved": one.id} if one is not None else {}
 
 
-FORMS = {"csv": "text/csv", "jsonl": "application/jsonl"}
-
-
-@pages.get("/<form>")
+@pages.get("/suggest")
 @requires("see")
-def hand_over(form: str) -> Any:
-    """What is shown, as CSV (RFC 4180) or JSON Lines: a row for each group and moment."""
-    if form not in FORMS:
-        abort(404, f"An exploration is handed over as {' or '.join(FORMS)}.")
-    exploration, errors = _asked()
+def suggest() -> Any:
+    """Conditions that go on like what was typed: fields first, then the values that they have in the traffic."""
+    typed = (request.args.getlist("where") or [""])[-1][:200]
+    return render("traffic/suggestions.html", found=suggestions(typed))
+
+
+def suggestions(typed: str) -> list[str]:
+    """At most some dozens of conditions, for the words typed so far."""
+    start = typed.lstrip().lower()
+    field = next((name for name in sorted(CALL_FIELDS, key=len, reverse=True) if start.startswith(f"{name} ")), "")
+    if not field or field == "time":
+        return [f"{name} is " for name in CALL_FIELDS if name.startswith(start) and name != "time"]
+    rest = start.removeprefix(field).lstrip()
+    how = next((one for one in ("is not", "is", "starts with", "contains") if rest.startswith(f"{one} ")), "")
+    if not how:
+        kinds = ("is", "is not", "from") if CALL_FIELDS[field].kind != "text" else HOWS[:4]
+        return [f"{field} {one} " for one in kinds if one.startswith(rest)]
+    named, _, last = typed.lstrip()[len(field) :].lstrip()[len(how) :].strip().rpartition(",")
+    values = exploring.values_of(db(), field, last.strip())
+    before = f"{named}, " if named else ""
+    return [f"{field} {how} {before}{_quoted(value)}" for value in values]
+
+
+def _quoted(value: str) -> str:
+    if not value:
+        return "none"
+    return '"' + value.replace('"', '""') + '"' if "," in value or '"' in value else value
+
+
+@pages.post("/save")
+@requires("see")
+def save() -> Any:
+    exploration, errors = asked()
     if errors:
         abort(422, "; ".join(errors.values()))
-    times, groups, step, _ = _answered(exploration)
-    columns = list(dict.fromkeys(["start", *exploration.split, "calls", exploration.measure]))
-    rows = _rows(exploration, times, groups, step)
-    text = _csv(columns, rows) if form == "csv" else _jsonl(columns, rows)
-    fields = {"Content-Disposition": f'attachment; filename="exploration.{form}"'}
-    return Response(text, mimetype=FORMS[form], headers=fields)
+    kept: list[str] = []
+
+    def change() -> None:
+        one = boards.save_exploration(
+            db(), acting(), request.form.get("title", ""), exploration, request.form.getlist("roles"),
+            request.form.get("id", ""),
+        )  # fmt: skip
+        kept.append(one.id)
+
+    act(change, "The exploration is saved.")
+    return back_to("exploring.page", **exploration.query(), **({"saved": kept[0]} if kept else {}))
 
 
-def _rows(
-    exploration: Exploration, times: Sequence[datetime], groups: Sequence[Group], step: timedelta
-) -> Iterator[list[Any]]:
-    measure, lengths = exploration.measured, _lengths(times, step)
-    for group in groups:
-        key = group.key if group.key is not None else (OTHER,) * len(exploration.split)
-        for time, point, length in zip(times, group.points, lengths, strict=True):
-            counted = [point.calls] if exploration.measure == "calls" else [point.calls, measure.of(point, length)]
-            yield [time.isoformat(), *key, *counted]
+@pages.get("/saved/<id>")
+@requires("see")
+def open_saved(id: str) -> Any:
+    staff = me()
+    assert staff is not None
+    found = boards.saved_one(db(), id, staff.email, staff.role)
+    if found is None:
+        abort(404, "There is no such exploration, or it is not shared with you.")
+    return back_to("exploring.page", **Exploration.model_validate(found.question).query(), saved=id)
 
 
-def _csv(columns: list[str], rows: Iterator[list[Any]]) -> Iterator[str]:
-    """Line by line. A value that a spreadsheet would take for a formula is set off with an apostrophe."""
-    yield _line(columns)
-    for values in rows:
-        yield _line([f"'{v}" if isinstance(v, str) and v.startswith(("=", "+", "-", "@")) else v for v in values])
+@pages.post("/saved/<id>/remove")
+@requires("see")
+def remove(id: str) -> Any:
+    titles: list[str] = []
+    act(
+        lambda: titles.append(boards.remove_exploration(db(), acting(), id)),
+        lambda: f"{titles[0]} is removed. Boards that show it hold a copy, and keep theirs.",
+    )
+    return back_to("exploring.page")
 
 
-def _line(values: list[Any]) -> str:
-    out = io.StringIO()
-    csv.writer(out).writerow(values)
-    return out.getvalue()
-
-
-def _jsonl(columns: list[str], rows: Iterator[list[Any]]) -> Iterator[str]:
-    for values in rows:
-        yield json.dumps(dict(zip(columns, values, strict=False))) + "\n"
+__all__ = ["address", "answered", "calls_of", "environment", "pages"]

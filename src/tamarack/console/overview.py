@@ -7,6 +7,7 @@ from flask import Blueprint, request
 
 from tamarack.console.page import calls_between, draft, environment, pending, render, requires, running
 from tamarack.core.review import risks
+from tamarack.core.traffic.totals import together
 from tamarack.store import rolling, watching
 from tamarack.web.application import db
 from tamarack.web.pictures import calls_chart
@@ -24,7 +25,7 @@ def front() -> Any:
     values = {
         "times": times,
         "chart": calls_chart(times, points, timedelta(minutes=2), width=820, height=180, link=calls_between(where)),
-        "now": watching.together(points),
+        "now": together(points),
         "before": watching.totals_before(db(), span),
         "refusals": watching.refusals(db(), span, most=5),
         "nodes": rolling.nodes(db(), where),

@@ -169,7 +169,7 @@ def application(id: str) -> Any:
     used = {one.id: quotas.use_of(db(), one, next((plan for plan in plans[one.id] if plan.name == one.plan), None))
             for one in subscriptions}  # fmt: skip
     recent = watching.calls(
-        db(), watching.CallFilter(environment=where, organization=owner.name, application=found.name), most=12
+        db(), watching.call_filter(environment=where, organization=owner.name, application=found.name), most=12
     )
     return render(
         "subscribers/application.html",

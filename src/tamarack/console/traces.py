@@ -8,6 +8,7 @@ from flask import Blueprint, abort, redirect, request, url_for
 from tamarack.console.bench import applications
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires
 from tamarack.core.story import story
+from tamarack.core.traffic.where import Where, of_status
 from tamarack.store import tracing, watching
 from tamarack.store.application import Application
 from tamarack.store.not_possible import NotPossible
@@ -108,13 +109,19 @@ def find() -> Any:
             errors["at"] = f"{typed['at']!r} is not a time; write 14:05, or 2026-11-23 14:05 (UTC)"
         application = db().get(Application, typed["application"]) if typed["application"] else None
         owner = db().get(Organization, application.organization_id) if application is not None else None
+        try:
+            status = of_status(typed["status"])
+        except ValueError as error:
+            errors["status"] = str(error)
         if not errors:
-            wanted = watching.CallFilter(
+            of_caller = watching.call_filter(
                 environment=environment(),
                 organization=owner.name if owner is not None else "",
                 application=application.name if application is not None else "",
-                status=typed["status"],
-                path=typed["path"],
+            )
+            path = Where(field="path", how="contains", values=(typed["path"],)) if typed["path"] else None
+            wanted = watching.CallFilter(
+                (*of_caller.where, *(one for one in (status, path) if one is not None)),
                 first=moment - AROUND if moment is not None else None,
                 last=moment + AROUND if moment is not None else None,
             )

@@ -102,6 +102,7 @@ class Call:
         "body_limit",
         "caller",
         "claims",
+        "ended_at",
         "fields",
         "form",
         "grant",
@@ -129,6 +130,7 @@ class Call:
         now: float,
         operation: CompiledOperation,
         length: int = 0,
+        started: int = 0,
     ) -> None:
         self.method = method
         self.path = path
@@ -157,5 +159,7 @@ class Call:
         """The name of the policy that identified the caller."""
         self.fields = b""
         """Header fields, ready to send, that a step wants on the answer, whatever it will be."""
+        self.ended_at = [started, 0, 0, 0, 0, 0, 0, 0, 0]
+        """When it started, and when each stage of `traffic.record.TIMED` ended, by one clock; 0 where it did not."""
         self.form: bytes | None = None
         """The body of a form post, read ahead only where a way to identify looks into it."""

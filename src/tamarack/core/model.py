@@ -59,7 +59,7 @@ def _shown(value: Any) -> str:
 
 def _in_words(error: ErrorDetails) -> str:
     kind = error["type"]
-    if kind == "value_error":
+    if kind == "value_error" and "error" in error["ctx"]:
         return str(error["ctx"]["error"])
     if kind == "union_tag_invalid":
         context = error["ctx"]

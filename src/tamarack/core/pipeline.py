@@ -25,6 +25,7 @@ from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.routing import Router
 from tamarack.core.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
 from tamarack.core.stages import Stage
+from tamarack.core.traffic.record import PLACE
 
 DEFAULT_BODY_LIMIT = 1000**3
 """Bytes; what holds where no body size policy does."""
@@ -39,6 +40,8 @@ _CREDENTIAL_ADDRESS = Refusal(REASONS["credential-address"])
 _CREDENTIAL_SITE = Refusal(REASONS["credential-site"])
 _RETIRED = Refusal(REASONS["retired"])
 
+Clock = Callable[[], int]
+"""A clock in nanoseconds."""
 Reads = Callable[[Call], list[tuple[str, str]]]
 
 
@@ -76,6 +79,7 @@ class CompiledOperation:
         "named",
         "secret",
         "steps",
+        "tokens_of",
         "version",
         "wants_form",
     )
@@ -95,18 +99,22 @@ class CompiledOperation:
         meter: Meter | None = None,
         costing: Meter | None = None,
         limit_fields: Callable[[Taken], bytes] = standard,
+        tokens_of: Callable[[bytes | None], tuple[int, int]] | None = None,
+        clock: Clock | None = None,
     ) -> None:
         self.api = api
         self.version = version
         self.name = name
         self.backend = backend
         self.named = named
-        self.steps = tuple(one.step for one in named if meter is None or one.stage is not Stage.METER)
+        self.steps = _timed([one for one in named if meter is None or one.stage is not Stage.METER], clock)
         self.meter = meter
         """Set where limits are counted elsewhere, or calls may have to wait: then no step counts, and the node asks
         after the steps."""
         self.costing = costing
         """Set where the answer says how many calls one counts as."""
+        self.tokens_of = tokens_of
+        """Set where the answer tells how many tokens it took."""
         self.limit_fields = limit_fields
         """Writes the fields that tell what is left."""
         self.body_limit = body_limit
@@ -116,6 +124,25 @@ class CompiledOperation:
         self.secret = secret
         """Names of fields and parameters that carry credentials here."""
         self.wants_form = wants_form
+
+
+def _timed(named: Sequence[NamedStep], clock: Clock | None) -> tuple[Step, ...]:
+    """The steps; with a clock, each stage's last is followed by one that notes when the stage ended."""
+    steps: list[Step] = []
+    for place, one in enumerate(named):
+        steps.append(one.step)
+        following = named[place + 1].stage if place + 1 < len(named) else None
+        if clock is not None and following is not one.stage:
+            steps.append(_note_end(clock, 1 + PLACE[one.stage]))
+    return tuple(steps)
+
+
+def _note_end(clock: Clock, place: int) -> Step:
+    def step(call: Call) -> Refusal | None:
+        call.ended_at[place] = clock()
+        return None
+
+    return step
 
 
 class Plans:
@@ -167,6 +194,7 @@ class _Workshop:
     shared: bool = False
     cap: Limiter | None = None
     log: QuotaLog | None = None
+    clock: Clock | None = None
     made: dict[tuple[PlacedPolicy, str], Compiled] = field(default_factory=dict)
 
     def compile(self, placed: PlacedPolicy, version: SnapshotVersion) -> Compiled:
@@ -190,11 +218,12 @@ def compile_router(
     material: Material,
     shared: bool = False,
     log: QuotaLog | None = None,
+    clock: Clock | None = None,
 ) -> Router[CompiledOperation]:
     """Every operation of a snapshot, ready to be found by method and path.
 
     `shared`: limits are counted by a store that all nodes share, which is asked after the steps. `log` takes note
-    of what counted against quotas.
+    of what counted against quotas. `clock` tells nanoseconds, for the time of each stage; without it none is taken.
     """
     router: Router[CompiledOperation] = Router()
     cap = None
@@ -202,7 +231,7 @@ def compile_router(
         cap = Limiter("@cap", "platform", snapshot.cap, reason="over-capacity")
         counters.bind(cap)
     plans = Plans(snapshot, counters)
-    shop = _Workshop(directory, material, counters, plans, snapshot.environment, shared, cap, log)
+    shop = _Workshop(directory, material, counters, plans, snapshot.environment, shared, cap, log, clock)
     for version in sorted(snapshot.versions, key=lambda version: -len(version.base_path)):
         for operation in version.operations:
             compiled = _compile(version, operation, shop)
@@ -306,6 +335,8 @@ def _compile(version: SnapshotVersion, operation: SnapshotOperation, shop: _Work
         meter if apart else None,
         meter if meter is not None and meter.cost_of is not None else None,
         next((way.limit_fields for _, way in metered if way.limit_fields is not None), standard),
+        next((way.tokens_of for _, way in metered if way.tokens_of is not None), None),
+        shop.clock,
     )
 
 

@@ -16,6 +16,7 @@ _TOKEN = ("bad-token", "expired-credential", "early-token", "wrong-issuer", "wro
 
 BY_KIND: Mapping[str, tuple[str, ...]] = {
     "open": (),
+    "token-count": (),
     "api-key": _KEPT,
     "client-secret": _KEPT,
     "signed-key": (*_KEPT, *_TOKEN),

@@ -17,6 +17,7 @@ from tamarack.core.pipeline import NamedStep, Part
 from tamarack.core.policies.places import name_of
 from tamarack.core.refusals import Refusal
 from tamarack.core.stages import Stage
+from tamarack.core.traffic.record import PLACE
 
 ALWAYS_SECRET = frozenset(("authorization", "proxy-authorization", "cookie", "set-cookie", "tamarack-bench"))
 _LOOKS_SECRET = re.compile(r"key|token|secret|passw|auth|session|signature|credential", re.IGNORECASE)
@@ -128,7 +129,8 @@ def run_traced(
         headers, query, form = call.headers, call.query, call.form
         started = clock_ns()
         refusal = named.step(call)
-        us = (clock_ns() - started) / 1000
+        call.ended_at[1 + PLACE[named.stage]] = ended = clock_ns()
+        us = (ended - started) / 1000
         changes = _changes(call, headers, query, form, secret)
         made = _entries(named, call, refusal, read, changes, us)
         entries += made

@@ -28,21 +28,25 @@ class Kind:
     median_ms: float
     answer_bytes: int
     body: str = ""
+    cached_share: float = 0.0
+    """How many of the answers come from the backend's own cache."""
+    tokens: tuple[int, int] | None = None
+    """Prompt and completion tokens that an answer takes, about."""
 
 
 KINDS: tuple[Kind, ...] = (
     Kind("passage", "sailings", "2", "get /sailings", "GET", "/sailings/v2/sailings?day={day}&from={port}",
-         "timetable", 9, 11, 2600),
+         "timetable", 9, 11, 2600, cached_share=0.62),
     Kind("passage", "sailings", "2", "get /sailings/{id}", "GET", "/sailings/v2/sailings/{id}",
-         "timetable", 5, 9, 180),
+         "timetable", 5, 9, 180, cached_share=0.34),
     Kind("passage", "sailings", "2", "get /sailings/{id}/stops", "GET", "/sailings/v2/sailings/{id}/stops",
-         "timetable", 2, 9, 130),
+         "timetable", 2, 9, 130, cached_share=0.2),
     Kind("passage", "sailings", "2", "post /sailings/search", "POST", "/sailings/v2/sailings/search",
          "timetable", 1, 16, 5200, '{{"days": ["{day}"], "from": ["{port}"]}}'),
     Kind("passage", "sailings", "2", "get /ports/{code}/board", "GET", "/sailings/v2/ports/{port}/board",
-         "timetable", 4, 10, 900),
+         "timetable", 4, 10, 900, cached_share=0.71),
     Kind("passage", "sailings", "1", "get /sailings", "GET", "/sailings/v1/sailings?day={day}",
-         "timetable", 3, 12, 2600),
+         "timetable", 3, 12, 2600, cached_share=0.5),
     Kind("passage", "fares", "1", "post /quotes", "POST", "/fares/v1/quotes",
          "fares", 5, 52, 90, '{{"from": "{port}", "to": "corran", "day": "{day}", "adults": 2}}'),
     Kind("passage", "fares", "1", "get /tariffs", "GET", "/fares/v1/tariffs", "fares", 1, 41, 160),
@@ -51,6 +55,11 @@ KINDS: tuple[Kind, ...] = (
     Kind("fleet", "positions", "1", "get /vessels", "GET", "/positions/v1/vessels", "positions", 6, 3, 640),
     Kind("fleet", "positions", "1", "get /vessels/{name}/track", "GET", "/positions/v1/vessels/{vessel}/track",
          "positions", 1, 4, 5900),
+    Kind("notices", "announcements", "1", "post /chat/completions", "POST", "/announcements/v1/chat/completions",
+         "announcer", 1.2, 650, 420,
+         '{{"messages": [{{"role": "system", "content": "You draft short, polite notices for ferry passengers."}},'
+         ' {{"role": "user", "content": "The {vessel} from {port} is forty minutes late today."}}]}}',
+         tokens=(58, 46)),
 )  # fmt: skip
 
 

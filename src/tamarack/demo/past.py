@@ -1,17 +1,20 @@
 """Past traffic: some days of made-up calls from a fixed seed, loaded through the same door as real batches."""
 
 import random
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from itertools import islice
 
 import psycopg
 
 from tamarack.core.refusals import REASONS
-from tamarack.core.traffic.record import Record
-from tamarack.core.traffic.rollup import Key, Totals, roll_up
+from tamarack.core.traffic.record import HIT, MISS, Record
+from tamarack.core.traffic.rollup import Cell, add_cell, roll_up
+from tamarack.core.traffic.totals import Totals
 from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, choose, fill, rhythm
-from tamarack.store.recording import copy_calls, copy_rollups, make_partitions
+from tamarack.store.partitions import make_partitions
+from tamarack.store.recording import KeyIds, copy_calls, copy_rollups
 
 SEED = 7
 _PIECE = 50_000
@@ -104,11 +107,20 @@ def _call(
     if reason:
         answer = len(REASONS[reason].detail) + 240
     known = reason != "unknown-credential"
+    cache = ""
+    if kind.cached_share and not reason and status == 200:
+        cache = HIT if draw.random() < kind.cached_share else MISS
+        if cache == HIT:
+            backend_us = draw.randint(400, 1400)
+    tokens = (0, 0)
+    if kind.tokens and status == 200 and not reason:
+        tokens = (round(kind.tokens[0] * draw.uniform(0.7, 1.4)), round(kind.tokens[1] * draw.uniform(0.4, 1.7)))
+    own_us = draw.randint(60, 180)
     path = fill(kind.path, draw, f"{at:%Y-%m-%d}").partition("?")[0]
     return Record(
         id=f"{int(at.timestamp() * 1000):011x}5ea{number & 0xFFFFFFFFF:09x}",
         at=int(at.timestamp() * 1_000_000),
-        total_us=backend_us + draw.randint(60, 180),
+        total_us=backend_us + own_us,
         backend_us=backend_us,
         environment="production",
         node=f"production-{1 + number % 2}",
@@ -130,7 +142,20 @@ def _call(
         address=caller.address,
         agent=f"{caller.application}/1.4",
         target=target,
+        cache=cache,
+        prompt_tokens=tokens[0],
+        completion_tokens=tokens[1],
+        stages_ns=_stages(draw, own_us, backend_us, bool(target)),
     )
+
+
+def _stages(draw: random.Random, own_us: int, backend_us: int, asked: bool) -> Sequence[int]:
+    """The gateway's own time, spread over the stages that were passed."""
+    parts = [draw.uniform(0.6, 1.4) * part for part in (0.3, 0.02, 0.2, 0.04, 0.1, 0.14, 0.0, 0.2)]
+    if not asked:
+        parts[5:] = [0.0, 0.0, 0.0]
+    own = [round(own_us * 1000 * part / sum(parts)) for part in parts]
+    return [*own[:6], backend_us * 1000, own[7]]
 
 
 def load_past(
@@ -144,27 +169,14 @@ def load_past(
     """Load the past traffic of some days; returns the number of calls."""
     first = (until - timedelta(days=days)).astimezone(UTC).date()
     make_partitions(connection, first, until.astimezone(UTC).date() + timedelta(days=1))
-    totals: dict[Key, Totals] = {}
+    cells: dict[Cell, Totals] = {}
     many = 0
+    calls = past_calls(callers, until, targets, rollout, days)
     with connection.transaction():
-        piece: list[Record] = []
-        for record in past_calls(callers, until, targets, rollout, days):
-            piece.append(record)
-            if len(piece) == _PIECE:
-                copy_calls(connection, piece)
-                _add(totals, roll_up(piece))
-                many += len(piece)
-                piece = []
-        copy_calls(connection, piece)
-        _add(totals, roll_up(piece))
-        many += len(piece)
-        copy_rollups(connection, totals)
+        while piece := list(islice(calls, _PIECE)):
+            copy_calls(connection, ((record, 0) for record in piece))
+            for cell, more in roll_up(piece).items():
+                add_cell(cells, cell, more)
+            many += len(piece)
+        copy_rollups(connection, cells, KeyIds().of(connection, {cell.key for cell in cells}))
     return many
-
-
-def _add(totals: dict[Key, Totals], more: dict[Key, Totals]) -> None:
-    for key, other in more.items():
-        if key in totals:
-            totals[key].merge(other)
-        else:
-            totals[key] = other

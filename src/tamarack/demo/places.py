@@ -5,11 +5,16 @@ VISITOR_SCREEN = 5
 MAIL_BOX = 6
 MAIL_SERVER = 7
 """The port where the mail box takes mail (SMTP); its page is at the one before."""
+ANNOUNCER = 8
+"""The backend that drafts notices."""
+COLLECTOR = 9
+"""The outside collector that records are exported to."""
 OWN_PAGES = (
     ("Harbour office", HARBOUR_OFFICE, "tokens for Berths"),
     ("Visitor screen", VISITOR_SCREEN, "a page on another origin that calls Sailings"),
     ("Mail box", MAIL_BOX, "all mail that was sent"),
+    ("Collector", COLLECTOR, "takes exported records, and can be told to fail"),
 )
 """Stand-ins with a page for people: title, place, words."""
-PLACES = 8
+PLACES = 10
 """Ports that the stand-ins take."""

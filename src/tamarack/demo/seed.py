@@ -2,7 +2,7 @@
 
 import re
 import secrets
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import psycopg
@@ -11,14 +11,15 @@ from sqlmodel import Session, func, select
 
 from tamarack.config.files import Loaded, load
 from tamarack.core.configuration import Configuration
+from tamarack.core.traffic import otlp
 from tamarack.demo.harbour_office import ISSUER
 from tamarack.demo.past import PastCaller, load_past
-from tamarack.demo.places import VISITOR_SCREEN
+from tamarack.demo.places import COLLECTOR, VISITOR_SCREEN
 from tamarack.demo.portal import furnish
 from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoApplication, DemoOrganization
 from tamarack.settings import Settings
 from tamarack.store import credentials as credentials_of
-from tamarack.store import drafting, quotas, rolling, sharing, subscribing
+from tamarack.store import drafting, exporting, feeding, quotas, rolling, sharing, subscribing
 from tamarack.store.application import Credential, Subscription
 from tamarack.store.auditing import COMMAND_LINE
 from tamarack.store.credentials import Wanted
@@ -27,6 +28,7 @@ from tamarack.store.passwords import hash_password
 from tamarack.store.quota import QuotaUsed
 from tamarack.store.secrets import set_secret
 from tamarack.store.staff import Staff
+from tamarack.store.statement import SubscriptionPeriod
 from tamarack.store.traffic import CallRow
 
 CONFIGURATION = Path(__file__).parent / "configuration"
@@ -70,6 +72,9 @@ def seed(engine: Engine, settings: Settings) -> int:
         callers: list[PastCaller] = []
         for place, organization in enumerate(ORGANIZATIONS):
             callers += _organization(session, settings, loaded.configuration, organization, keys, place)
+        collector = f"http://127.0.0.1:{settings.stand_in_port(COLLECTOR)}{otlp.PATH}"
+        exporting.set_up(session, COMMAND_LINE, collector, True, "", "")
+        _begin_earlier(session, settings.demo_days)
         furnish(session, loaded.configuration, settings.portal_url)
         number = rollout.number or 0
         session.commit()
@@ -83,6 +88,18 @@ def seed(engine: Engine, settings: Settings) -> int:
         _count_quotas(session, loaded.configuration)
         session.commit()
     return many
+
+
+def _begin_earlier(session: Session, days: int) -> None:
+    """The subscriptions are older than the calls that were made under them."""
+    before = timedelta(days=days + 30)
+    for subscription in session.exec(select(Subscription)):
+        subscription.made_at -= before
+        session.add(subscription)
+        feeding.publish_subscription(session, subscription)
+    for period in session.exec(select(SubscriptionPeriod)):
+        period.first -= before
+        session.add(period)
 
 
 def _count_quotas(session: Session, offered: Configuration) -> None:

@@ -20,9 +20,11 @@ import orjson
 import uvicorn
 from aiosmtpd.controller import Controller
 
+from tamarack.demo.announcer import announcer
+from tamarack.demo.collector import Collector
 from tamarack.demo.harbour_office import HarbourOffice
 from tamarack.demo.mail_box import MailBox
-from tamarack.demo.places import MAIL_SERVER
+from tamarack.demo.places import ANNOUNCER, COLLECTOR, HARBOUR_OFFICE, MAIL_BOX, MAIL_SERVER, VISITOR_SCREEN
 from tamarack.demo.timetable import sailings
 from tamarack.demo.visitor_screen import VisitorScreen
 from tamarack.demo.world import PORTS, VESSELS
@@ -176,8 +178,13 @@ STAND_INS: tuple[tuple[str, Handler, Callable[[], float]], ...] = (
     ("fares", fares, _waits(20, 40)),
     ("positions", positions, _waits(1, 3)),
     ("berths", berths, _waits(2, 5)),
+    ("announcer", announcer, _waits(300, 500)),
 )
-"""Name, handler and how long each takes to answer; the place in the table gives the port."""
+"""Name, handler and how long each takes to answer."""
+_PLACES = {"announcer": ANNOUNCER}
+"""The places of those that do not stand where they do in the table."""
+KEEPS_S = {"timetable": 20.0}
+"""How long a stand-in keeps its answers, in seconds, as services behind a cache of their own do."""
 REGISTER_FIELD = b"x-harbour-register"
 """The field that the berth register wants its secret in."""
 
@@ -190,8 +197,15 @@ def demo_secret(home: Path, name: str) -> str:
         return ""
 
 
-def application(handler: Handler, wait: Callable[[], float], wanted: Callable[[], str] | None = None) -> App:
-    """A stand-in as an ASGI application. `wanted` is the secret that it asks callers for."""
+def application(
+    handler: Handler, wait: Callable[[], float], wanted: Callable[[], str] | None = None, keeps_s: float = 0.0
+) -> App:
+    """A stand-in as an ASGI application.
+
+    `wanted` is the secret that it asks callers for. What it `keeps_s` seconds it answers at once, and says so
+    (Cache-Status, RFC 9211).
+    """
+    kept: dict[tuple[str, bytes], tuple[float, bytes]] = {}
 
     async def app(scope: Any, receive: Any, send: Any) -> None:
         body = b""
@@ -200,6 +214,17 @@ def application(handler: Handler, wait: Callable[[], float], wanted: Callable[[]
             body += message.get("body", b"")
             if not message.get("more_body"):
                 break
+        key = (scope["path"], scope["query_string"])
+        said: list[tuple[bytes, bytes]] = []
+        if keeps_s and scope["method"] == "GET":
+            until, content = kept.get(key, (0.0, b""))
+            if until > time.monotonic():
+                fields = [(b"content-type", b"application/json"), (b"content-length", b"%d" % len(content))]
+                fields.append((b"cache-status", b"timetable; hit"))
+                await send({"type": "http.response.start", "status": 200, "headers": fields})
+                await send({"type": "http.response.body", "body": content})
+                return
+            said.append((b"cache-status", b"timetable; fwd=miss"))
         await asyncio.sleep(wait())
         if wanted is not None:
             shown = dict(scope["headers"]).get(REGISTER_FIELD, b"").decode("latin-1")
@@ -214,7 +239,11 @@ def application(handler: Handler, wait: Callable[[], float], wanted: Callable[[]
         method = "GET" if scope["method"] == "HEAD" else scope["method"]
         status, reply = handler(method, path, query, body)
         content = orjson.dumps(reply)
-        fields = [(b"content-type", b"application/json"), (b"content-length", b"%d" % len(content))]
+        if said and status == 200:
+            if len(kept) > 1000:
+                kept.clear()
+            kept[key] = (time.monotonic() + keeps_s, content)
+        fields = [(b"content-type", b"application/json"), (b"content-length", b"%d" % len(content)), *said]
         await send({"type": "http.response.start", "status": status, "headers": fields})
         await send({"type": "http.response.body", "body": b"" if scope["method"] == "HEAD" else content})
 
@@ -234,20 +263,23 @@ async def serve(settings: Settings) -> None:
     def register() -> str:
         return demo_secret(home, "harbour-register")
 
-    applications: list[Any] = [
-        application(handler, wait, register if name == "berths" else None) for name, handler, wait in STAND_INS
-    ]
-    applications.append(HarbourOffice(demo_secret(home, "harbour-office") or "not-seeded", gateway))
-    applications.append(VisitorScreen(gateway, home / "demo" / "visitor-screen.production.key"))
-    box = MailBox()
-    applications.append(box)
+    applications: dict[int, Any] = {
+        _PLACES.get(name, place): application(
+            handler, wait, register if name == "berths" else None, KEEPS_S.get(name, 0.0)
+        )
+        for place, (name, handler, wait) in enumerate(STAND_INS)
+    }
+    applications[HARBOUR_OFFICE] = HarbourOffice(demo_secret(home, "harbour-office") or "not-seeded", gateway)
+    applications[VISITOR_SCREEN] = VisitorScreen(gateway, home / "demo" / "visitor-screen.production.key")
+    applications[MAIL_BOX] = box = MailBox()
+    applications[COLLECTOR] = Collector()
     mail_server = Controller(box, hostname="127.0.0.1", port=settings.stand_in_port(MAIL_SERVER))
     mail_server.start()
     servers = [
         _Server(
             uvicorn.Config(app, host="127.0.0.1", port=settings.stand_in_port(place), lifespan="off", log_level="error")
         )
-        for place, app in enumerate(applications)
+        for place, app in applications.items()
     ]
 
     def stop() -> None:

@@ -73,7 +73,9 @@ ORGANIZATIONS = (
         "internal",
         (DemoPerson("a.quay@skerry.example", "Ailsa Quay", "lead", "counter-desk-88"),),
         (
-            DemoApplication("Counter Desk", "Sells passages at the quay", (("passage", "cutter"),), 5.0),
+            DemoApplication(
+                "Counter Desk", "Sells passages at the quay", (("passage", "cutter"), ("notices", "cutter")), 5.0
+            ),
             DemoApplication("Kiosk", "Ticket machines in every port", (("passage", "cutter"),), 3.0),
         ),
     ),

@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import itertools
 import secrets
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Sequence
 from email.utils import formatdate
 from time import perf_counter_ns, time
 from typing import Any
@@ -29,7 +29,7 @@ from tamarack.core.policies.places import FORM
 from tamarack.core.refusals import REASONS, Refusal
 from tamarack.core.routing import BadPath
 from tamarack.core.snapshot import Snapshot
-from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH, OVER_QUOTA
+from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH, LONGEST_USER, OVER_QUOTA
 from tamarack.gateway.forwarding import Network, answer_fields, caller_address, request_head
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
@@ -62,6 +62,7 @@ _UNKNOWN_PATH = Refusal(REASONS["unknown-path"])
 _BAD_PATH = Refusal(REASONS["bad-path"])
 _SECRET_MISSING = Refusal(REASONS["secret-missing"], ((b"retry-after", b"30"),))
 _NOT_READY = Refusal(REASONS["not-ready"], ((b"retry-after", b"1"),))
+_NO_TOKENS = (0, 0)
 _NO_BODY = frozenset((204, 304))
 _REPEATABLE = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
 GONE = 499
@@ -93,7 +94,7 @@ class Serving:
     ) -> None:
         self.number = number
         self.environment = snapshot.environment
-        self.router = compile_router(snapshot, directory, counters, material, shared, log)
+        self.router = compile_router(snapshot, directory, counters, material, shared, log, perf_counter_ns)
         self.sign_in: dict[str, Callable[[], Header | None]] = {
             backend.name: sign_in_field(backend.sign_in, backend.sign_in_name, material.secret(backend.sign_in_secret))
             for backend in snapshot.backends
@@ -213,7 +214,7 @@ class Gateway:
             else:
                 if type(found) is CompiledOperation:
                     query: bytes = scope["query_string"]
-                    call = Call(method, path, query, headers, address, now, found, length)
+                    call = Call(method, path, query, headers, address, now, found, length, started)
                     if found.wants_form and length and media[:33].lower() == FORM:
                         form = _Body(receive, call.body_limit)
                         try:
@@ -223,6 +224,7 @@ class Gateway:
                     if (ticket or self.tracing.on) and self.tracer is not None:
                         trace = self.tracer.begin(ticket, now)
                     refusal = None
+                    call.ended_at[1] = perf_counter_ns()
                     if failed is not None:
                         pass
                     elif trace is None:
@@ -236,8 +238,9 @@ class Gateway:
                         url, kid = refusal.unknown_key
                         if await self.key_sets.wait_for(url, kid, now):
                             posted = call.form
-                            call = Call(method, path, query, headers, address, now, found, length)
+                            call = Call(method, path, query, headers, address, now, found, length, started)
                             call.form = posted
+                            call.ended_at[1] = perf_counter_ns()
                             refusal = run(call) if trace is None else trace.run(call)
                     if found.meter is not None and refusal is None and failed is None:
                         counting = perf_counter_ns()
@@ -247,8 +250,9 @@ class Gateway:
                         except asyncio.CancelledError:
                             failed = CallerGone()
                         cycle.waiting = False
+                        call.ended_at[5] = ended = perf_counter_ns()
                         if trace is not None:
-                            trace.metered(call, refusal, (perf_counter_ns() - counting) / 1000)
+                            trace.metered(call, refusal, (ended - counting) / 1000)
                 elif found is None:
                     if path == NODE_PATH and await self._answered_console(cycle, headers, now):
                         return
@@ -257,7 +261,8 @@ class Gateway:
                     allow = ", ".join(sorted(found)).encode()  # type: ignore[arg-type]
                     refusal = Refusal(REASONS["wrong-method"], ((b"allow", allow),))
         backend_us = sent = taken = status = asked_at = 0
-        reason = label = ""
+        reason = label = cache = ""
+        tokens = _NO_TOKENS
         body: _Body | None = None
         answer: Answer | None = None
         try:
@@ -276,7 +281,7 @@ class Gateway:
                 if call.form is not None:
                     call.length = len(call.form)
                 head = request_head(call, target, call_id.encode(), host, scope["scheme"])
-                asked_at = perf_counter_ns()
+                call.ended_at[6] = asked_at = perf_counter_ns()
                 if length == 0:
                     cycle.waiting = True
                     answer = await self.upstream.send(target, method, head, repeatable=method in _REPEATABLE)
@@ -286,9 +291,10 @@ class Gateway:
                     if call.form is not None:
                         body.replace(call.form)
                     answer = await self.upstream.send(target, method, head, body.chunks(), call.length < 0)
-                backend_us = (perf_counter_ns() - asked_at) // 1000
+                call.ended_at[7] = ended = perf_counter_ns()
+                backend_us = (ended - asked_at) // 1000
                 status = answer.status
-                fields, has_length = answer_fields(answer.headers)
+                fields, has_length, cache = answer_fields(answer.headers)
                 fields = STATUS_LINES[status] + fields + self._own_fields(call, call_id)
                 whole = answer.whole()
                 costing = call.operation.costing
@@ -296,6 +302,8 @@ class Gateway:
                     more = costing.cost_of(answer.headers, whole) - costing.cost
                     if more > 0:
                         self.metering.charge(costing, call, more)
+                if call.operation.tokens_of is not None:
+                    tokens = call.operation.tokens_of(whole)
                 if whole is not None and not cycle.flow.write_paused:
                     sent = len(whole)
                     if not has_length and method != "HEAD" and status not in _NO_BODY:
@@ -304,7 +312,8 @@ class Gateway:
                 else:
                     async for chunk in self._stream(cycle, send, answer, fields, has_length):
                         sent += chunk
-                    backend_us = (perf_counter_ns() - asked_at) // 1000
+                    call.ended_at[7] = ended = perf_counter_ns()
+                    backend_us = (ended - asked_at) // 1000
         except UpstreamError as error:
             if asked_at:
                 backend_us = (perf_counter_ns() - asked_at) // 1000
@@ -329,13 +338,16 @@ class Gateway:
             if not status:
                 status = refusal.reason.status
                 sent = self._refuse(cycle, method, refusal, call, call_id, now)
-        total_us = (perf_counter_ns() - started) // 1000
+        ended = perf_counter_ns()
+        total_us = (ended - started) // 1000
+        if call is not None and answer is not None:
+            call.ended_at[8] = ended
         if trace is not None and self.tracer is not None:
             received = answer.headers if answer is not None else []
             self.tracer.finish(trace, call, call_id, now, refusal, status, label, backend_us, total_us, received)
         self._record(
             call_id, now, total_us, backend_us, serving, call, method, path, status, reason, taken, sent,
-            address, agent, label,
+            address, agent, label, cache, tokens,
         )  # fmt: skip
 
     async def _answered_console(self, cycle: Any, headers: list[Header], now: float) -> bool:
@@ -451,7 +463,11 @@ class Gateway:
         address: str,
         agent: bytes,
         label: str,
+        cache: str = "",
+        tokens: tuple[int, int] = _NO_TOKENS,
     ) -> None:
+        user = ""
+        marks: Sequence[int] = ()
         api = version = operation = organization = application = subscription = plan = credential = mark = ""
         held_us = 0
         if call is not None:
@@ -459,6 +475,8 @@ class Gateway:
             if call.taken is not None and call.taken.over is not None:
                 mark = OVER_QUOTA
             carried = call.operation
+            user = call.user[:LONGEST_USER]
+            marks = call.ended_at
             api, version, operation = carried.api, carried.version, carried.name
             caller = call.caller
             if caller is not None:
@@ -495,6 +513,10 @@ class Gateway:
                 label,
                 held_us,
                 mark,
+                user,
+                cache,
+                *tokens,
+                marks,
             )
         )
 

@@ -1,8 +1,10 @@
 """Which header fields go on, in both directions (RFC 9110, section 7.6; RFC 7239)."""
 
 import ipaddress
+import re
 
 from tamarack.core.call import Call, Header
+from tamarack.core.traffic.record import HIT, MISS
 from tamarack.gateway.upstream.interface import TargetAddress
 
 HOP_BY_HOP = frozenset(
@@ -41,6 +43,8 @@ _NOT_SENT_BACK = HOP_BY_HOP | {
     b"access-control-max-age",
 }
 """Who may read an answer is the gateway's to say: a backend's own fields would open what is closed here."""
+_LOOKED_AT = _NOT_SENT_BACK | {b"content-length", b"cache-status", b"age"}
+_HIT = re.compile(rb";\s*hit\b")
 _BODILESS = frozenset(("GET", "HEAD", "DELETE", "OPTIONS", "TRACE"))
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
@@ -101,18 +105,27 @@ def without_listed(headers: list[Header]) -> list[Header]:
     return [field for field in headers if field[0] not in names]
 
 
-def answer_fields(received: list[Header]) -> tuple[bytes, bool]:
-    """An answer's fields without those of the hop to the target, as bytes; and whether they tell its length."""
+def answer_fields(received: list[Header]) -> tuple[bytes, bool, str]:
+    """An answer's fields without those of the hop to the target, as bytes; whether they tell its length; and whether
+    it says that it came from a cache: `hit`, `miss`, or nothing (Cache-Status, RFC 9211; Age, RFC 9111, 5.1)."""
     parts: list[bytes] = []
     has_length = False
+    cache = ""
     for name, value in received:
-        if name not in _NOT_SENT_BACK:
+        if name not in _LOOKED_AT:
             parts += (name, b": ", value, b"\r\n")
-            if name == b"content-length":
-                has_length = True
+        elif name == b"content-length":
+            parts += (name, b": ", value, b"\r\n")
+            has_length = True
+        elif name == b"cache-status":
+            parts += (name, b": ", value, b"\r\n")
+            cache = HIT if _HIT.search(value) else cache or MISS
+        elif name == b"age":
+            parts += (name, b": ", value, b"\r\n")
+            cache = cache or HIT
         elif name == b"connection" and value.lower() not in (b"keep-alive", b"close"):
             return answer_fields(without_listed(received))
-    return b"".join(parts), has_length
+    return b"".join(parts), has_length, cache
 
 
 def caller_address(peer: str, headers: list[Header], trusted: tuple[Network, ...]) -> str:

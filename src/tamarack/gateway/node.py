@@ -2,11 +2,15 @@
 
 import asyncio
 import gc
+import socket
 import sys
 import time
 import traceback
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 import uvicorn
+from prometheus_client import make_asgi_app
 
 from tamarack.core.callers import CallerDirectory
 from tamarack.core.limits.memory import MemoryCounters
@@ -20,6 +24,7 @@ from tamarack.gateway.forwarding import networks
 from tamarack.gateway.kept import KeptState
 from tamarack.gateway.key_sets import KeySetWaiter
 from tamarack.gateway.metering import Metering
+from tamarack.gateway.metrics import NodeMetrics
 from tamarack.gateway.problem import Problems
 from tamarack.gateway.protocol import StrictProtocol
 from tamarack.gateway.quota_use import QuotaUse
@@ -72,6 +77,42 @@ def server_config(gateway: Gateway, settings: Settings, host: str, port: int) ->
     )
 
 
+class _Beside(uvicorn.Server):  # type: ignore[misc]
+    """A server beside the node's own, which alone hears signals."""
+
+    @contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        yield
+
+
+async def serve_metrics(metrics: NodeMetrics, settings: Settings, port: int) -> None:
+    """Serve the metrics until cancelled. A port that is taken is a line in the log, no reason not to carry calls."""
+    where = (settings.metrics_host, settings.metrics_port(port))
+    try:
+        taken = socket.create_server(where, reuse_port=False)
+    except OSError as error:
+        log(f"no metrics: {where[0]} port {where[1]} cannot be listened on: {error}")
+        return
+    config = uvicorn.Config(make_asgi_app(metrics.registry), lifespan="off", log_level="error", access_log=False,
+                            limit_concurrency=20, timeout_keep_alive=5)  # fmt: skip
+    with taken:
+        await _Beside(config).serve(sockets=[taken])
+
+
+def _gauges(
+    gateway: Gateway, recorder: Recorder, shared: SharedCounting | None
+) -> list[tuple[str, str, Callable[[], float]]]:
+    """What is read when someone asks."""
+    return [
+        ("tamarack_rollout", "The number of the rollout that serves.",
+         lambda: gateway.serving.number if gateway.serving is not None else 0),
+        ("tamarack_spool_bytes", "Records that wait on disk.", recorder.spooled_bytes),
+        ("tamarack_records_dropped", "Records dropped beyond the spool's limit.", lambda: recorder.dropped),
+        ("tamarack_shared_counters_away", "1 while the shared counters do not answer.",
+         lambda: float(shared is not None and bool(shared.away_since))),
+    ]  # fmt: skip
+
+
 async def serve(settings: Settings, name: str, environment: str, port: int, host: str = "127.0.0.1") -> None:
     """Run a node until it is told to stop."""
     home = settings.node_home(name)
@@ -112,6 +153,8 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         used,
     )
     follower.start_from_disk()
+    metrics = NodeMetrics(environment, name, _gauges(gateway, recorder, shared))
+    recorder.count = metrics.count
     server = uvicorn.Server(server_config(gateway, settings, host, port))
 
     def ended(task: asyncio.Task[None]) -> None:
@@ -123,11 +166,14 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
     tasks = [asyncio.create_task(follower.run()), asyncio.create_task(recorder.run())]
     if shared is not None:
         tasks.append(asyncio.create_task(shared.run()))
+    beside = asyncio.create_task(serve_metrics(metrics, settings, port)) if settings.metrics_host else None
     for task in tasks:
         task.add_done_callback(ended)
     try:
         await server.serve()
     finally:
+        if beside is not None:
+            tasks.append(beside)
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)

@@ -9,6 +9,8 @@ import asyncio
 import os
 import secrets
 import time
+from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -35,6 +37,8 @@ class Recorder:
         self.quotas = quotas
         self.dropped = 0
         self.dropped_quotas = 0
+        self.count: Callable[[list[tuple[Any, ...]]], None] | None = None
+        """Is told each batch of records, for metrics."""
         self._session = f"{int(time.time() * 1000):x}{secrets.token_hex(4)}"
         self._batch = 0
         spool.mkdir(parents=True, exist_ok=True)
@@ -67,8 +71,16 @@ class Recorder:
         if len(records) > LIST_LIMIT:
             self.dropped += len(records) - LIST_LIMIT
             del records[LIST_LIMIT:]
+        if self.count is not None:
+            self.count(records)
         if not self._write("calls", records):
             self.dropped += len(records)
+
+    def spooled_bytes(self) -> int:
+        """What waits in the spool, in bytes."""
+        with suppress(OSError):
+            return sum(entry.stat().st_size for entry in os.scandir(self._spool) if entry.is_file())
+        return 0
 
     def _flush_traces(self) -> None:
         traces = self._traces

@@ -103,7 +103,7 @@ def page(id: str) -> Any:
     if shown is not None and not any(one.id == shown["id"] for one, _ in credentials):
         shown = None
     organization = my_organization().name  # another organization may have an application of the same name
-    filters = watching.CallFilter(organization=organization, application=application.name, outcome="refused")
+    filters = watching.call_filter(organization=organization, application=application.name, outcome="refused")
     refused = watching.calls(db(), filters, most=6)
     return render(
         "applications/page.html",

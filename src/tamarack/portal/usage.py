@@ -7,11 +7,12 @@ from flask import Blueprint, request
 
 from tamarack.core.plans import Plan
 from tamarack.core.refusals import REASONS
+from tamarack.core.traffic.span import step_for
+from tamarack.core.traffic.totals import together
 from tamarack.portal.page import my_application, my_organization, offered, render, requires
 from tamarack.store import quotas, subscribers, watching
 from tamarack.store.application import Application, Subscription
 from tamarack.web.application import db
-from tamarack.web.charts import step_for
 from tamarack.web.pictures import calls_chart
 
 pages = Blueprint("usage", __name__, url_prefix="/applications/<id>/usage")
@@ -73,8 +74,8 @@ def page(id: str) -> Any:
     ]  # fmt: skip
     refused = watching.calls(
         db(),
-        watching.CallFilter(environment=environment, organization=owner.name, application=application.name,
-                            api=filters.get("api", ""), outcome="refused"),
+        watching.call_filter(environment=environment, organization=owner.name, application=application.name,
+                             api=filters.get("api", ""), outcome="refused"),
         most=12,
     )  # fmt: skip
     return render(
@@ -86,7 +87,7 @@ def page(id: str) -> Any:
         environment=environment,
         api=filters.get("api", ""),
         chart=chart,
-        totals=watching.together(points),
+        totals=together(points),
         by_api=watching.busiest(db(), whole, ("api", "version"), most=40),
         refusals=watching.refusals(db(), span, most=6),
         refused=refused,

@@ -81,6 +81,8 @@ class _Up:
             from tamarack.demo.places import PLACES
 
             ports |= {f"stand-in {place + 1}": self.settings.port_base + STAND_INS + place for place in range(PLACES)}
+        if self.settings.metrics_host:
+            ports |= {f"metrics of {node}": self.settings.metrics_port(self.settings.port(node)) for node in NODES}
         for name, port in ports.items():
             with socket.socket() as probe:
                 probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)

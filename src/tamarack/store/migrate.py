@@ -8,6 +8,7 @@ from alembic.config import Config
 from alembic.migration import MigrationContext
 from sqlalchemy import Engine
 
+from tamarack.store.partitions import is_partition
 from tamarack.store.tables import METADATA
 
 
@@ -35,7 +36,7 @@ def make_revision(engine: Engine, message: str) -> None:
 
 def is_ours(name: str | None, kind: str, parents: object) -> bool:
     """Whether a migration looks after an object: partitions are made and dropped by the worker."""
-    return kind != "table" or name is None or not name.startswith("call_2")
+    return kind != "table" or name is None or not is_partition(name)
 
 
 def drift(engine: Engine) -> list[object]:

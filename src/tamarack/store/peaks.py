@@ -11,6 +11,7 @@ from sqlmodel import Session
 from tamarack.core.limits.window import Window
 from tamarack.store.columns import now
 
+_MINUTES = "rollup_minute AS r JOIN rollup_key AS k ON k.id = r.key"
 RECENT = timedelta(days=7)
 """How far back a peak is looked for, in the roll-ups per minute."""
 RECENT_CALLS = timedelta(days=1)
@@ -46,12 +47,10 @@ def peaks(
     """
     fine = seconds < 60 or seconds % 60
     since = now() - (RECENT_CALLS if fine else RECENT)
-    table, moment, many = ('"call"', "at", "count(*)") if fine else ("rollup", "start", "sum(calls)")
+    table, moment, many = ('"call"', "at", "count(*)") if fine else (_MINUTES, "start", "sum(calls)")
     where = [f"{moment} >= :since", "environment = :environment"]
     values: dict[str, Any] = {"since": since, "environment": environment, "seconds": seconds, "more": more_than,
                               "most": most}  # fmt: skip
-    if not fine:
-        where.append("grain = 'minute'")
     if plan:
         where.append("plan = :plan")
         values["plan"] = plan
@@ -116,8 +115,8 @@ def arrivals(
 def callers(session: Session, environment: str) -> list[tuple[str, str]]:
     """The applications that called lately: organization and name."""
     query = text(
-        "SELECT DISTINCT organization, application FROM rollup WHERE grain = 'hour' AND start >= :since"
-        " AND environment = :environment AND application <> '' ORDER BY 1, 2"
+        "SELECT DISTINCT organization, application FROM rollup_hour AS r JOIN rollup_key AS k ON k.id = r.key"
+        " WHERE start >= :since AND environment = :environment AND application <> '' ORDER BY 1, 2"
     )
     rows = session.connection().execute(query, {"since": now() - RECENT, "environment": environment})
     return [(row.organization, row.application) for row in rows]

@@ -1,153 +1,233 @@
-"""Taking in batches of records: single calls by COPY, roll-ups by upsert, both in one transaction.
+"""Taking in batches of records: single calls by COPY, roll-ups merged, both in one transaction.
 
 A batch is known by its id; one that comes a second time changes nothing.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
-from datetime import UTC, date, datetime, timedelta
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
 
 import psycopg
-from psycopg import sql
 
+from tamarack.core.traffic.histogram import packed, unpacked
 from tamarack.core.traffic.record import FIELDS, Record
-from tamarack.core.traffic.rollup import Key, Totals, roll_up
+from tamarack.core.traffic.rollup import GRAINS, Cell, Key, add_cell, roll_up
+from tamarack.core.traffic.totals import Totals
+from tamarack.store.partitions import has_partition, make_partitions
 
 _COLUMNS = ("at", *(field for field in FIELDS if field != "at"))
-_NUMBERS = {"rollout": "int4", "status": "int4"}
-_BIG = ("total_us", "backend_us", "request_bytes", "response_bytes", "held_us")
-_TYPES = ["timestamptz" if c == "at" else _NUMBERS.get(c, "int8" if c in _BIG else "text") for c in _COLUMNS]
+_NUMBERS = {"rollout": "int4", "status": "int4", "stages_ns": "int4[]"}
+_BIG = ("total_us", "backend_us", "request_bytes", "response_bytes", "held_us", "prompt_tokens", "completion_tokens")
+_TYPES = [
+    *("timestamptz" if c == "at" else _NUMBERS.get(c, "int8" if c in _BIG else "text") for c in _COLUMNS),
+    "int8",
+]
 _PLACES = [FIELDS.index(column) for column in _COLUMNS]
+_STAGES = _COLUMNS.index("stages_ns")
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+_MOST_STAGE_NS = 2**31 - 1
 
-_KEY_COLUMNS = Key._fields
-_SUMS = ("calls", "total_us", "backend_us", "request_bytes", "response_bytes", "held", "held_us", "marked")
-_ROLLUP_COLUMNS = (*_KEY_COLUMNS, *_SUMS, "buckets", "counts")
-
-_UPSERT = f"""
-INSERT INTO rollup ({", ".join(_ROLLUP_COLUMNS)})
-VALUES ({", ".join(["%s"] * len(_ROLLUP_COLUMNS))})
-ON CONFLICT ({", ".join(_KEY_COLUMNS)}) DO UPDATE SET
-{", ".join(f"{column} = rollup.{column} + excluded.{column}" for column in _SUMS)},
-(buckets, counts) = (
-  SELECT array_agg(bucket ORDER BY bucket), array_agg(many ORDER BY bucket) FROM (
-    SELECT bucket, sum(many)::bigint AS many FROM (
-      SELECT unnest(rollup.buckets) AS bucket, unnest(rollup.counts) AS many
-      UNION ALL SELECT unnest(excluded.buckets), unnest(excluded.counts)
-    ) AS both_sides GROUP BY bucket
-  ) AS merged
-)
-"""  # noqa: S608 - made of this file's own constants
+_SUMS = (
+    "calls", "asked", "held", "marked", "total_us", "backend_us", "held_us", "request_bytes", "response_bytes",
+    "prompt_tokens", "completion_tokens",
+)  # fmt: skip
+_ENDS = ("min_us", "max_us")
+_HISTOGRAMS = ("histogram", "backend_histogram", "gateway_histogram")
+_ROLLUP_COLUMNS = ("start", "key", *_SUMS, *_ENDS, *_HISTOGRAMS)
+_ROLLUP_TYPES = ("timestamptz", "int4", *("int8" for _ in (*_SUMS, *_ENDS)), *("bytea" for _ in _HISTOGRAMS))
+_LOCK = 6_271_350
+"""The number of the lock under which batches are taken in and numbered."""
 
 
-def make_partitions(connection: psycopg.Connection, first: date, last: date) -> None:
-    """Make the partitions of calls for some days, where they are missing."""
-    day = first
-    while day <= last:
-        after = day + timedelta(days=1)
-        connection.execute(
-            sql.SQL('CREATE TABLE IF NOT EXISTS {} PARTITION OF "call" FOR VALUES FROM ({}) TO ({})').format(
-                sql.Identifier(f"call_{day:%Y%m%d}"),
-                sql.Literal(f"{day.isoformat()} 00:00:00+00"),
-                sql.Literal(f"{after.isoformat()} 00:00:00+00"),
+@dataclass(frozen=True, slots=True)
+class Batch:
+    """Records that a node wrote together, under an id of their own."""
+
+    id: str
+    node: str
+    records: Sequence[Record]
+
+
+class KeyIds:
+    """The ids of the roll-ups' keys, remembered: a node's calls fall on the same few hundred again and again."""
+
+    MOST = 100_000
+
+    def __init__(self) -> None:
+        self._known: dict[Key, int] = {}
+
+    def of(self, connection: psycopg.Connection, keys: Iterable[Key]) -> Mapping[Key, int]:
+        """The ids of some keys, given out where they are new. Not within a transaction that may be undone."""
+        missing = sorted({key for key in keys if key not in self._known})
+        if missing:
+            if len(self._known) + len(missing) > self.MOST:
+                self._known.clear()
+                return self.of(connection, keys)
+            columns = ", ".join(Key._fields)
+            types = [f"%s::{'int4' if name == 'status' else 'text'}[]" for name in Key._fields]
+            given = [list(column) for column in zip(*missing, strict=True)]
+            connection.execute(
+                f"INSERT INTO rollup_key ({columns}) SELECT * FROM unnest({', '.join(types)})"  # noqa: S608
+                " ON CONFLICT DO NOTHING",
+                given,
             )
-        )
-        day = after
+            rows = connection.execute(
+                f"SELECT id, {columns} FROM rollup_key WHERE ({columns}) IN"  # noqa: S608
+                f" (SELECT * FROM unnest({', '.join(types)}))",
+                given,
+            )
+            self._known |= {Key(*row[1:]): row[0] for row in rows}
+        return self._known
 
 
-def drop_partitions(connection: psycopg.Connection, before: date) -> list[str]:
-    """Drop the partitions of the days before one; returns their names."""
-    rows = connection.execute(
-        "SELECT c.relname FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid"
-        " WHERE i.inhparent = '\"call\"'::regclass AND c.relname < %s",
-        (f"call_{before:%Y%m%d}",),
-    ).fetchall()
-    for (name,) in rows:
-        connection.execute(sql.SQL("DROP TABLE {}").format(sql.Identifier(name)))
-    return sorted(name for (name,) in rows)
+def take_in(connection: psycopg.Connection, batches: Sequence[Batch], ids: KeyIds | None = None) -> int:
+    """Take in batches, all or none; returns the calls of those that had not been taken in before.
 
-
-def take_in(connection: psycopg.Connection, batch: str, node: str, records: Sequence[Record]) -> bool:
-    """Take in a batch; False where it was taken in before. Partitions are made as needed."""
-    if records:
-        days = {datetime.fromtimestamp(record.at / 1_000_000, UTC).date() for record in records}
-        for day in days:
-            make_partitions(connection, day, day)
+    The connection commits by itself. Partitions and keys are made as needed.
+    """
+    for day in {_EPOCH.date() + timedelta(days=r.at // 86_400_000_000) for batch in batches for r in batch.records}:
+        make_partitions(connection, day, day)
+    ids = ids if ids is not None else KeyIds()
+    cells = roll_up(record for batch in batches for record in batch.records)
+    known = ids.of(connection, {cell.key for cell in cells})
     with connection.transaction():
-        row = connection.execute(
-            "INSERT INTO call_batch (id, node, calls, at) VALUES (%s, %s, %s, now())"
-            " ON CONFLICT (id) DO NOTHING RETURNING id",
-            (batch, node, len(records)),
-        ).fetchone()
-        if row is None:
-            return False
-        copy_calls(connection, records)
-        upsert_rollups(connection, roll_up(records))
-    return True
+        connection.execute("SELECT pg_advisory_xact_lock(%s)", (_LOCK,))
+        numbers = _number(connection, batches)
+        new = [batch for batch in batches if batch.id in numbers]
+        if not new:
+            return 0
+        copy_calls(connection, ((record, numbers[batch.id]) for batch in new for record in batch.records))
+        if len(new) < len(batches):
+            cells = roll_up(record for batch in new for record in batch.records)
+        merge_rollups(connection, cells, known)
+    return sum(len(batch.records) for batch in new)
 
 
-def copy_calls(connection: psycopg.Connection, records: Iterable[Record]) -> None:
-    """Write single calls, by binary COPY."""
-    statement = f'COPY "call" ({", ".join(_COLUMNS)}) FROM STDIN (FORMAT BINARY)'
+def _number(connection: psycopg.Connection, batches: Sequence[Batch]) -> dict[str, int]:
+    """Note the batches; returns the numbers of those that are new."""
+    with connection.cursor() as cursor:
+        numbers = {}
+        for batch in batches:
+            times = [record.at for record in batch.records]
+            cursor.execute(
+                "INSERT INTO call_batch (id, node, calls, at, first, last) VALUES (%s, %s, %s, now(), %s, %s)"
+                " ON CONFLICT (id) DO NOTHING RETURNING number",
+                (batch.id, batch.node, len(times), _moment(min(times, default=0)), _moment(max(times, default=0))),
+            )
+            row = cursor.fetchone()
+            if row is not None:
+                numbers[batch.id] = int(row[0])
+    return numbers
+
+
+def _moment(microseconds: int) -> datetime:
+    return _EPOCH + timedelta(microseconds=microseconds)
+
+
+def copy_calls(connection: psycopg.Connection, calls: Iterable[tuple[Record, int]]) -> None:
+    """Write single calls with the numbers of their batches, by binary COPY."""
+    statement = f'COPY "call" ({", ".join(_COLUMNS)}, batch) FROM STDIN (FORMAT BINARY)'
     with connection.cursor() as cursor, cursor.copy(statement) as copy:
         copy.set_types(_TYPES)
-        for record in records:
+        for record, number in calls:
             row: list[object] = [record[place] for place in _PLACES]
             row[0] = _EPOCH + timedelta(microseconds=record.at)
+            row[_STAGES] = [min(time, _MOST_STAGE_NS) for time in record.stages_ns]
+            row.append(number)
             copy.write_row(row)
 
 
-def upsert_rollups(connection: psycopg.Connection, totals: dict[Key, Totals]) -> None:
-    """Add totals to the roll-ups. Keys go in order, so that two writers cannot wait for each other."""
-    rows = [_row(key, total) for key, total in sorted(totals.items())]
-    if rows:
-        with connection.cursor() as cursor:
-            cursor.executemany(_UPSERT, rows)
+def merge_rollups(connection: psycopg.Connection, cells: Mapping[Cell, Totals], known: Mapping[Key, int]) -> None:
+    """Add totals to the roll-ups, within a transaction that holds the lock: read, merged by the core, written."""
+    for grain in GRAINS:
+        mine = {(_moment(cell.start * 1_000_000), known[cell.key]): totals
+                for cell, totals in cells.items() if cell.grain == grain}  # fmt: skip
+        if not mine:
+            continue
+        starts, keys = zip(*sorted(mine), strict=True)
+        rows = connection.execute(
+            f"SELECT {', '.join(_ROLLUP_COLUMNS)} FROM rollup_{grain} WHERE start = ANY(%s) AND (start, key) IN"  # noqa: S608
+            " (SELECT * FROM unnest(%s::timestamptz[], %s::int4[]))",
+            (sorted(set(starts)), list(starts), list(keys)),
+        )
+        for row in rows:
+            mine[row[0], row[1]].merge(_totals(row))
+        columns = list(zip(*(_row(start, key, totals) for (start, key), totals in sorted(mine.items())), strict=True))
+        casts = ", ".join(f"%s::{type}[]" for type in _ROLLUP_TYPES)
+        connection.execute(
+            f"INSERT INTO rollup_{grain} ({', '.join(_ROLLUP_COLUMNS)}) SELECT * FROM unnest({casts})"  # noqa: S608
+            " ON CONFLICT (start, key) DO UPDATE SET "
+            + ", ".join(f"{column} = excluded.{column}" for column in _ROLLUP_COLUMNS[2:]),
+            [list(column) for column in columns],
+        )
 
 
-def copy_rollups(connection: psycopg.Connection, totals: dict[Key, Totals]) -> None:
-    """Write totals of spans that have no roll-ups yet; many times faster than adding to them."""
-    columns = ", ".join(_ROLLUP_COLUMNS)
-    with connection.cursor() as cursor, cursor.copy(f"COPY rollup ({columns}) FROM STDIN") as copy:
-        for key, total in sorted(totals.items()):
-            copy.write_row(_row(key, total))
+def copy_rollups(connection: psycopg.Connection, cells: Mapping[Cell, Totals], known: Mapping[Key, int]) -> None:
+    """Write totals of spans that have no roll-ups yet; many times faster than merging into them."""
+    for grain in GRAINS:
+        statement = f"COPY rollup_{grain} ({', '.join(_ROLLUP_COLUMNS)}) FROM STDIN (FORMAT BINARY)"
+        with connection.cursor() as cursor, cursor.copy(statement) as copy:
+            copy.set_types(_ROLLUP_TYPES)
+            for cell, totals in cells.items():
+                if cell.grain == grain:
+                    copy.write_row(_row(_moment(cell.start * 1_000_000), known[cell.key], totals))
 
 
-def _row(key: Key, total: Totals) -> tuple[object, ...]:
-    buckets = sorted(total.histogram)
+def _row(start: datetime, key: int, totals: Totals) -> tuple[object, ...]:
     return (
-        key.grain,
-        datetime.fromtimestamp(key.start, UTC),
-        *key[2:],
-        *(getattr(total, field) for field in _SUMS),
-        buckets,
-        [total.histogram[bucket] for bucket in buckets],
+        start,
+        key,
+        *(getattr(totals, name) for name in _SUMS),
+        totals.min_us,
+        totals.max_us,
+        *(packed(getattr(totals, name)) for name in _HISTOGRAMS),
     )
 
 
+def _totals(row: Sequence[Any]) -> Totals:
+    values: dict[str, Any] = dict(zip(_ROLLUP_COLUMNS[2:], row[2:], strict=True))
+    return Totals(**values | {name: unpacked(values[name]) for name in _HISTOGRAMS})
+
+
 def rebuild_rollups(connection: psycopg.Connection, first: datetime, last: datetime) -> int:
-    """Make the roll-ups of a span of whole hours anew from the single calls; returns how many calls."""
-    with connection.transaction():
-        connection.execute("DELETE FROM rollup WHERE start >= %s AND start < %s", (first, last))
-        read = _Reading(connection, first, last)
-        copy_rollups(connection, roll_up(read.records()))
-    return read.many
+    """Make the roll-ups of a span of whole days (of UTC) anew from the single calls; returns how many calls.
+
+    Goes day by day, so that memory is bounded; nothing is taken in meanwhile.
+    """
+    many, ids, day = 0, KeyIds(), timedelta(days=1)
+    while first < last:
+        after = first + day
+        if not has_partition(connection, "call", first.date()):
+            first = after  # its calls were dropped, or there were none: what the roll-ups hold is all there is
+            continue
+        with connection.transaction():
+            connection.execute("SELECT pg_advisory_xact_lock(%s)", (_LOCK,))
+            for grain in GRAINS:
+                connection.execute(f"DELETE FROM rollup_{grain} WHERE start >= %s AND start < %s", (first, after))  # noqa: S608
+            cells: dict[Cell, Totals] = {}
+            for piece in _pieces(connection, first, after):
+                many += len(piece)
+                for cell, totals in roll_up(piece).items():
+                    add_cell(cells, cell, totals)
+            copy_rollups(connection, cells, ids.of(connection, {cell.key for cell in cells}))
+        first = after
+    return many
 
 
-class _Reading:
-    """Single calls read in bounded pieces, and counted."""
+def _pieces(
+    connection: psycopg.Connection, first: datetime, last: datetime, most: int = 20_000
+) -> Iterator[list[Record]]:
+    """Single calls of a span, read in bounded pieces."""
+    query = f'SELECT {", ".join(_COLUMNS)} FROM "call" WHERE at >= %s AND at < %s'  # noqa: S608
+    with connection.cursor(name="rebuild") as cursor:
+        cursor.itersize = most
+        cursor.execute(query.encode(), (first, last))
+        while rows := cursor.fetchmany(most):
+            yield [_record(row) for row in rows]
 
-    def __init__(self, connection: psycopg.Connection, first: datetime, last: datetime) -> None:
-        self.many = 0
-        self._connection = connection
-        self._span = (first, last)
 
-    def records(self) -> Iterator[Record]:
-        query = f'SELECT {", ".join(_COLUMNS)} FROM "call" WHERE at >= %s AND at < %s'  # noqa: S608
-        with self._connection.cursor(name="rebuild") as cursor:
-            cursor.itersize = 20_000
-            cursor.execute(query.encode(), self._span)
-            for row in cursor:
-                values = dict(zip(_COLUMNS, row, strict=True))
-                values["at"] = round((row[0] - _EPOCH) / timedelta(microseconds=1))
-                self.many += 1
-                yield Record(**values)
+def _record(row: Sequence[Any]) -> Record:
+    values = dict(zip(_COLUMNS, row, strict=True))
+    values["at"] = round((row[0] - _EPOCH) / timedelta(microseconds=1))
+    return Record(**values)

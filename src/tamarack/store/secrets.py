@@ -9,10 +9,11 @@ from sqlmodel import Session, col, select
 
 from tamarack.core.environments import ENVIRONMENTS
 from tamarack.core.model import NAME_PATTERN
-from tamarack.core.sealing import NONCE_BYTES, seal
+from tamarack.core.sealing import NONCE_BYTES, seal, unseal
 from tamarack.store import auditing, feeding
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now
+from tamarack.store.export import Export
 from tamarack.store.not_possible import NotPossible
 from tamarack.store.secret import Secret, SecretValue
 
@@ -103,6 +104,8 @@ def remove_secret(session: Session, actor: Actor, name: str) -> None:
     secret = session.get(Secret, name)
     if secret is None:
         raise NotPossible(f"There is no secret {name!r}.", "name")
+    if session.exec(select(Export.id).where(Export.secret == name)).first() is not None:
+        raise NotPossible(f"The export of records shows {name!r} to its collector; choose another there first.", "name")
     for value in values_of(session, name):
         session.delete(value)
     session.flush()
@@ -119,6 +122,19 @@ def publish(session: Session, name: str) -> None:
         until = value.until.timestamp() if value.until is not None else 0
         values.setdefault(value.environment, []).append({"sealed": value.sealed, "until": until})
     feeding.publish(session, "secret", name, {"values": values})
+
+
+def value_in_force(session: Session, key: bytes, name: str) -> str:
+    """The value that programs of the installation use themselves: that for all environments, or production's.
+
+    Raises NotPossible where there is none.
+    """
+    newest = [value for value in values_of(session, name) if value.until is None]
+    for environment in ("", "production"):
+        found = next((value for value in newest if value.environment == environment), None)
+        if found is not None:
+            return unseal(found.sealed, key, about(name)).decode()
+    raise NotPossible(f"The secret {name!r} has no value; set it again.", "name")
 
 
 def drop_old_values(session: Session) -> int:

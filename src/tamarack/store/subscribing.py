@@ -10,7 +10,7 @@ from tamarack.core.configuration import Configuration
 from tamarack.core.limits.stretch import calendar_stretch
 from tamarack.core.model import NAME_PATTERN
 from tamarack.core.plans import Plan, Product
-from tamarack.store import auditing, feeding, sharing, telling
+from tamarack.store import auditing, feeding, sharing, stating, telling
 from tamarack.store.application import Application, Subscription
 from tamarack.store.auditing import WORKER, Actor
 from tamarack.store.columns import now
@@ -83,6 +83,12 @@ def describe_application(session: Session, actor: Actor, application: Applicatio
     auditing.record(session, actor, "describe application", application.name, title=title)
 
 
+def _changed(session: Session, subscription: Subscription) -> None:
+    """What follows from every change of a subscription's state or plan."""
+    feeding.publish_subscription(session, subscription)
+    stating.note_period(session, subscription)
+
+
 def subscribe(
     session: Session,
     actor: Actor,
@@ -122,7 +128,7 @@ def subscribe(
     subscription.changed_at = now()
     session.add(subscription)
     session.flush()
-    feeding.publish_subscription(session, subscription)
+    _changed(session, subscription)
     subject = f"{application.name}: {product}/{plan}"
     auditing.record(session, actor, "subscribe", subject, environment=environment, state=state)
     if state == "pending":
@@ -205,7 +211,7 @@ def _put_on(session: Session, subscription: Subscription, plan: str) -> None:
     subscription.changed_at = now()
     session.add(subscription)
     session.flush()
-    feeding.publish_subscription(session, subscription)
+    _changed(session, subscription)
 
 
 def change_plans_due(session: Session) -> list[str]:
@@ -305,7 +311,7 @@ def set_subscription_state(
     subscription.changed_at = now()
     session.add(subscription)
     session.flush()
-    feeding.publish_subscription(session, subscription)
+    _changed(session, subscription)
     auditing.record(session, actor, f"subscription {state}", subscription.id, product=subscription.product,
                     **({"reason": reason} if reason else {}))  # fmt: skip
 

@@ -3,12 +3,16 @@
 from sqlmodel import SQLModel
 
 from tamarack.store import (
+    alert,
     announcement,
     application,
     audit,
     branding,
     catalogue_entry,
     draft,
+    exploration,
+    export,
+    handed_over,
     join,
     key_set,
     mail,
@@ -23,6 +27,7 @@ from tamarack.store import (
     sign_in_attempt,
     signing_key,
     staff,
+    statement,
     trace,
     traffic,
 )
@@ -31,12 +36,16 @@ METADATA = SQLModel.metadata
 
 __all__ = [
     "METADATA",
+    "alert",
     "announcement",
     "application",
     "audit",
     "branding",
     "catalogue_entry",
     "draft",
+    "exploration",
+    "export",
+    "handed_over",
     "join",
     "key_set",
     "mail",
@@ -51,6 +60,7 @@ __all__ = [
     "sign_in_attempt",
     "signing_key",
     "staff",
+    "statement",
     "trace",
     "traffic",
 ]

@@ -1,6 +1,6 @@
-"""Reading traffic: totals, series and calls, from the roll-ups unless single calls are asked for."""
+"""What pages ask of the traffic: totals and series of a span, the busiest, the commonest refusals, single calls."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -8,148 +8,65 @@ from typing import Any
 from sqlalchemy import text
 from sqlmodel import Session, col, select
 
-from tamarack.core.traffic.histogram import Histogram, merge, percentile
+from tamarack.core.traffic.span import floored, raised, up_to
+from tamarack.core.traffic.totals import Totals
+from tamarack.core.traffic.where import Where
+from tamarack.store import reading
+from tamarack.store.reading import Order, Question
 from tamarack.store.traffic import CallRow
-
-SPANS: dict[str, timedelta] = {
-    "hour": timedelta(hours=1),
-    "6 hours": timedelta(hours=6),
-    "day": timedelta(days=1),
-    "week": timedelta(days=7),
-}
-
-FILTERS = ("environment", "api", "version", "operation", "reason", "organization", "application", "plan")
-"""Fields of the roll-ups that a page may filter by."""
 
 
 @dataclass(frozen=True, slots=True)
 class Span:
-    """A stretch of time, and what of the traffic in it is looked at."""
+    """A stretch of time, and what of the traffic in it is looked at: fields of the roll-ups with their values."""
 
     first: datetime
     last: datetime
     filters: Mapping[str, str] = field(default_factory=dict)
 
+    def __post_init__(self) -> None:
+        """Totals are answered by whole minutes."""
+        object.__setattr__(self, "first", floored(self.first, 60))
+        object.__setattr__(self, "last", raised(self.last, 60))
+
     def before(self) -> "Span":
         """The same stretch just before."""
-        length = self.last - self.first
-        return Span(self.first - length, self.first, self.filters)
+        return self.earlier(self.last - self.first)
+
+    def earlier(self, by: timedelta) -> "Span":
+        """The same stretch so much earlier."""
+        return Span(self.first - by, self.last - by, self.filters)
 
     @property
-    def grain(self) -> str:
-        """The roll-up that answers for this span: whole hours from the hourly ones, else minutes."""
-        whole = self.first.minute == 0 and self.first.second == 0 and self.last - self.first >= timedelta(days=2)
-        return "hour" if whole else "minute"
-
-    def where(self) -> tuple[str, dict[str, Any]]:
-        """The SQL condition on the roll-ups and its values."""
-        parts = ["grain = :grain", "start >= :first", "start < :last"]
-        values: dict[str, Any] = {"grain": self.grain, "first": self.first, "last": self.last}
-        for name, value in self.filters.items():
-            assert name in FILTERS
-            parts.append(f"{name} = :{name}")
-            values[name] = value
-        return " AND ".join(parts), values
+    def where(self) -> tuple[Where, ...]:
+        """Its conditions."""
+        return tuple(Where(field=name, how="is", values=(value,)) for name, value in self.filters.items())
 
 
 def until_now(length: timedelta, filters: Mapping[str, str] | None = None) -> Span:
-    """The stretch up to the end of this minute; of days and longer, of this hour, which hourly roll-ups answer."""
-    last = datetime.now(UTC).replace(second=0, microsecond=0) + timedelta(minutes=1)
-    if length >= timedelta(days=2):
-        last = last.replace(minute=0) + timedelta(hours=1)
-    return Span(last - length, last, filters or {})
-
-
-@dataclass(slots=True)
-class Totals:
-    """What happened in a span or one point of it. Failed are answers of 500 and more that no caller caused."""
-
-    calls: int = 0
-    refused: int = 0
-    failed: int = 0
-    total_us: int = 0
-    response_bytes: int = 0
-    held: int = 0
-    held_us: int = 0
-    marked: int = 0
-    classes: tuple[int, ...] = (0, 0, 0, 0)
-    """Calls by status class: 2xx, 3xx, 4xx, 5xx."""
-    histogram: Histogram = field(default_factory=dict)
-
-    @property
-    def answered(self) -> int:
-        return self.calls - self.refused - self.failed
-
-    @property
-    def refused_share(self) -> float | None:
-        return self.refused / self.calls if self.calls else None
-
-    @property
-    def failed_share(self) -> float | None:
-        return self.failed / self.calls if self.calls else None
-
-    def percentile(self, share: float) -> float | None:
-        """A percentile of the time to answer, in microseconds."""
-        return percentile(self.histogram, share)
-
-
-_KIND = (
-    "sum(calls)::bigint AS calls,"
-    " coalesce(sum(calls) FILTER (WHERE status >= 500), 0)::bigint AS failed,"
-    " coalesce(sum(calls) FILTER (WHERE reason <> '' AND status < 500), 0)::bigint AS refused,"
-    " sum(total_us)::bigint AS total_us, sum(response_bytes)::bigint AS response_bytes,"
-    " sum(held)::bigint AS held, sum(held_us)::bigint AS held_us, sum(marked)::bigint AS marked, "
-    + ", ".join(f"coalesce(sum(calls) FILTER (WHERE status / 100 = {n}), 0)::bigint AS s{n}" for n in (2, 3, 4, 5))
-)
-
-
-def _totals(row: Any) -> Totals:
-    classes = (row.s2, row.s3, row.s4, row.s5)
-    return Totals(
-        row.calls, row.refused, row.failed, row.total_us, row.response_bytes, row.held, row.held_us, row.marked, classes
-    )
+    """The stretch up to now."""
+    first, last = up_to(datetime.now(UTC), length)
+    return Span(first, last, filters or {})
 
 
 def series(session: Session, span: Span, step: timedelta) -> tuple[list[datetime], list[Totals]]:
-    """A span's totals point by point, from its first moment, with its histogram each."""
-    where, values = span.where()
-    values["step"] = step.total_seconds()
-    base = "floor(extract(epoch FROM start - :first) / :step)::int"
-    points: dict[int, Totals] = {}
-    query = f"SELECT {base} AS place, {_KIND} FROM rollup WHERE {where} GROUP BY place"  # noqa: S608
-    for row in session.connection().execute(text(query), values):
-        points[row.place] = _totals(row)
-    query = (
-        f"SELECT {base} AS place, bucket, sum(many)::bigint AS many"  # noqa: S608
-        f" FROM rollup, unnest(buckets, counts) AS h(bucket, many) WHERE {where} GROUP BY place, bucket"
-    )
-    for row in session.connection().execute(text(query), values):
-        if row.place in points:  # a batch that came in between the two questions is for the next look
-            points[row.place].histogram[row.bucket] = row.many
-    count = max(1, round((span.last - span.first) / step))
-    times = [span.first + place * step for place in range(count)]
-    return times, [points.get(place, Totals()) for place in range(count)]
-
-
-def together(points: Sequence[Totals]) -> Totals:
-    """The totals of several points."""
-    return Totals(
-        calls=sum(point.calls for point in points),
-        refused=sum(point.refused for point in points),
-        failed=sum(point.failed for point in points),
-        total_us=sum(point.total_us for point in points),
-        response_bytes=sum(point.response_bytes for point in points),
-        held=sum(point.held for point in points),
-        held_us=sum(point.held_us for point in points),
-        marked=sum(point.marked for point in points),
-        classes=tuple(sum(point.classes[place] for point in points) for place in range(4)),
-        histogram=merge(point.histogram for point in points),
-    )
+    """A span's totals point by point, from its first moment, with the histogram of each."""
+    asked = Question(span.first, span.last, span.where, step=step, histograms=("histogram",))
+    found = reading.answer(session, asked)
+    return found.times, found.groups[0].points
 
 
 def totals(session: Session, span: Span) -> Totals:
     """A span's totals."""
-    return together(series(session, span, span.last - span.first)[1])
+    asked = Question(span.first, span.last, span.where, histograms=("histogram",))
+    return reading.answer(session, asked).groups[0].total
+
+
+def totals_before(session: Session, span: Span) -> Totals | None:
+    """The totals of the stretch just before a span; None where the records do not reach back that far."""
+    before = span.before()
+    earliest = session.connection().execute(text("SELECT min(start) FROM rollup_hour")).scalar()
+    return totals(session, before) if earliest is not None and earliest <= before.first else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,24 +81,15 @@ class Refused:
     calls: int
 
 
-def totals_before(session: Session, span: Span) -> Totals | None:
-    """The totals of the stretch just before a span; None where the records do not reach back that far."""
-    before = span.before()
-    query = text("SELECT min(start) FROM rollup WHERE grain = 'hour'")
-    earliest = session.connection().execute(query).scalar()
-    return totals(session, before) if earliest is not None and earliest <= before.first else None
-
-
 def refusals(session: Session, span: Span, most: int = 8) -> list[Refused]:
     """The commonest refusals, by reason, caller and place."""
-    where, values = span.where()
-    query = (
-        "SELECT reason, application, api, version, operation, sum(calls)::bigint AS calls"  # noqa: S608
-        f" FROM rollup WHERE {where} AND reason <> ''"
-        " GROUP BY reason, application, api, version, operation ORDER BY calls DESC, reason LIMIT :most"
-    )
-    rows = session.connection().execute(text(query), values | {"most": most})
-    return [Refused(r.reason, r.application, r.api, r.version, r.operation, r.calls) for r in rows]
+    refused = Where(field="reason", how="is not", values=("",))
+    split = ("reason", "application", "api", "version", "operation")
+    asked = Question(span.first, span.last, (*span.where, refused), split, most=most, others=False)
+    found = reading.answer(session, asked).groups
+    named = [(group.key, group.total.calls) for group in found if group.key is not None]
+    return [Refused(reason, application, api, version, operation, calls)
+            for (reason, application, api, version, operation), calls in named]  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -192,69 +100,81 @@ class Busy:
     totals: Totals
 
 
-def busiest(session: Session, span: Span, fields: tuple[str, ...], most: int = 8) -> list[Busy]:
-    """The values of some fields with the most calls."""
-    assert all(name in FILTERS for name in fields)
-    where, values = span.where()
-    listed = ", ".join(fields)
-    query = (
-        f"SELECT {listed}, {_KIND} FROM rollup WHERE {where} AND {fields[0]} <> ''"  # noqa: S608
-        f" GROUP BY {listed} ORDER BY calls DESC LIMIT :most"
-    )
-    rows = session.connection().execute(text(query), values | {"most": most})
-    found = []
-    for row in rows:
-        name = tuple(getattr(row, part) for part in fields)
-        found.append(Busy(name, _totals(row)))
-    return found
+def busiest(
+    session: Session,
+    span: Span,
+    fields: Sequence[str],
+    most: int = 8,
+    order: Order = "calls",
+    histograms: Sequence[str] = (),
+) -> list[Busy]:
+    """The values of some fields with the most calls, or the most refused or failed ones."""
+    named = Where(field=fields[0], how="is not", values=("",))
+    asked = Question(span.first, span.last, (*span.where, named), fields, most=most, order=order, others=False,
+                     histograms=histograms)  # fmt: skip
+    found = reading.answer(session, asked).groups
+    return [Busy(group.key, group.total) for group in found if group.key is not None]
 
 
 @dataclass(frozen=True, slots=True)
 class CallFilter:
-    """Which calls a list shows. Empty fields do not filter; `outcome` is answered, refused or failed."""
+    """Which calls a list shows."""
 
-    environment: str = ""
-    api: str = ""
-    organization: str = ""
-    application: str = ""
-    reason: str = ""
-    status: str = ""
-    outcome: str = ""
-    path: str = ""
+    where: tuple[Where, ...] = ()
     first: datetime | None = None
     last: datetime | None = None
 
 
-def calls(
-    session: Session, wanted: CallFilter, before: tuple[datetime, str] | None = None, most: int = 50
-) -> list[CallRow]:
-    """The newest calls that match, `before` a call's time and id where paging."""
+def call_filter(first: datetime | None = None, last: datetime | None = None, **values: str) -> CallFilter:
+    """Calls by the values of some fields; empty ones do not filter."""
+    found = tuple(Where(field=name, how="is", values=(value,)) for name, value in values.items() if value)
+    return CallFilter(found, first, last)
+
+
+Place = tuple[datetime, str]
+"""Where a list goes on: a call's time and id."""
+
+
+def calls(session: Session, wanted: CallFilter, before: Place | None = None, most: int = 50) -> list[CallRow]:
+    """The newest calls that match, `before` one where paging."""
+    parts, values = reading.conditions(wanted.where, reading.raw_columns())
     query = select(CallRow).order_by(col(CallRow.at).desc(), col(CallRow.id).desc()).limit(most)
-    for name in ("environment", "api", "organization", "application", "reason"):
-        value = getattr(wanted, name)
-        if value:
-            query = query.where(getattr(CallRow, name) == value)
-    if wanted.status.isdigit():
-        query = query.where(CallRow.status == int(wanted.status))
-    elif len(wanted.status) == 3 and wanted.status[0].isdigit():
-        low = int(wanted.status[0]) * 100
-        query = query.where(col(CallRow.status).between(low, low + 99))
-    if wanted.outcome == "refused":
-        query = query.where(col(CallRow.reason) != "", col(CallRow.status) < 500)
-    elif wanted.outcome == "failed":
-        query = query.where(col(CallRow.status) >= 500)
-    elif wanted.outcome == "answered":
-        query = query.where(col(CallRow.reason) == "", col(CallRow.status) < 500)
-    if wanted.path:
-        query = query.where(col(CallRow.path).contains(wanted.path, autoescape=True))
+    for part in parts:
+        query = query.where(text(part))
     if wanted.first is not None:
         query = query.where(col(CallRow.at) >= wanted.first)
     if wanted.last is not None:
         query = query.where(col(CallRow.at) < wanted.last)
     if before is not None:
         at, id = before
-        query = query.where((col(CallRow.at) < at) | ((col(CallRow.at) == at) & (col(CallRow.id) < id)))
-    return list(session.exec(query))
+        query = query.where(col(CallRow.at) <= at, (col(CallRow.at) < at) | (col(CallRow.id) < id))
+    return list(session.exec(query, params=values))
+
+
+def each_call(
+    session: Session, wanted: CallFilter, columns: Sequence[str], piece: int = 5_000
+) -> Iterator[Sequence[Any]]:
+    """All the calls that match, newest first, as rows of some columns; read in pieces through a cursor."""
+    parts, values = reading.conditions(wanted.where, reading.raw_columns())
+    held = [*(f"({part})" for part in parts)]
+    for moment, said in ((wanted.first, "at >= :first"), (wanted.last, "at < :last")):
+        if moment is not None:
+            held.append(said)
+    values |= {"first": wanted.first, "last": wanted.last}
+    query = f'SELECT {", ".join(columns)} FROM "call" WHERE {" AND ".join(held) or "true"} ORDER BY at DESC, id DESC'  # noqa: S608
+    rows = session.connection(execution_options={"stream_results": True, "max_row_buffer": piece}).execute(
+        text(query), {name: value for name, value in values.items() if value is not None}
+    )
+    for some in rows.partitions(piece):
+        yield from some
+
+
+def count_calls(session: Session, wanted: CallFilter) -> int:
+    """How many calls match: from the roll-ups where they know, else counted."""
+    assert wanted.first is not None
+    assert wanted.last is not None
+    asked = Question(floored(wanted.first, 60), raised(wanted.last, 60), wanted.where)
+    return reading.answer(session, asked).groups[0].total.calls
 
 
 def find_call(session: Session, id: str) -> CallRow | None:

@@ -6,9 +6,9 @@ read-out by pointer and arrow keys, and a table beside or behind it.
 
 import json
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,6 +29,26 @@ class Tick:
 
 
 @dataclass(frozen=True, slots=True)
+class Mark:
+    """A stretch that stands out: from, to, the class that draws it, and its words."""
+
+    first: float
+    last: float
+    css: str
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
+class Happened:
+    """Something that happened from one moment to another, to be marked on a picture."""
+
+    first: datetime
+    last: datetime
+    css: str
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
 class Chart:
     """A picture ready for its template."""
 
@@ -43,6 +63,8 @@ class Chart:
     points: str
     """JSON: for each point its place, its words and where it leads."""
     label: str
+    marks: tuple[Mark, ...] = ()
+    """Stretches that something is to be said of."""
 
 
 def nice_top(value: float) -> float:
@@ -84,24 +106,45 @@ def over_time(
     label: str,
     hrefs: Sequence[str] | None = None,
     unit: str = "",
+    bars: bool = False,
+    before: Sequence[Line] = (),
+    happened: Sequence[Happened] = (),
 ) -> Chart:
-    """Lines, or layers stacked on each other, over evenly spaced times. `words` are the read-outs of the points."""
+    """Lines, bars, or layers stacked on each other, over evenly spaced times.
+
+    `words` are the read-outs of the points; lines of `before` are drawn thin, never stacked. A point without a value
+    is a gap.
+    """
     plot_width, plot_height = width - 58, height - 24
     many = len(times)
-    xs = [round(place * plot_width / max(1, many - 1), 1) for place in range(many)]
-    if stacked:
-        highest = max((sum(line.values[place] or 0 for line in lines) for place in range(many)), default=0)
+    wide = plot_width / max(1, many)
+    if bars:
+        xs = [round((place + 0.5) * wide, 1) for place in range(many)]
     else:
-        highest = max((value for line in lines for value in line.values if value is not None), default=0)
-    top = nice_top(highest)
+        xs = [round(place * plot_width / max(1, many - 1), 1) for place in range(many)]
+    single = [value for line in [*before, *([] if stacked else lines)] for value in line.values if value is not None]
+    if stacked:
+        single += [sum(line.values[place] or 0 for line in lines) for place in range(many)]
+    top = nice_top(max(single, default=0))
 
     def y(value: float) -> float:
         return round(plot_height - value / top * plot_height, 1)
 
     paths = []
     below = [0.0] * many
-    for line in lines:
-        if stacked:
+    for number, line in enumerate(lines):
+        if bars:
+            share = wide * 0.8 / (1 if stacked else len(lines))
+            shift = 0.0 if stacked else number * share
+            tops = [below[place] + (line.values[place] or 0) for place in range(many)]
+            rects = [
+                f"M{(place + 0.1) * wide + shift:.1f},{y(below[place])}V{y(tops[place])}h{share:.1f}V{y(below[place])}Z"
+                for place in range(many)
+                if line.values[place]
+            ]
+            paths.append((line.css, "".join(rects)))
+            below = tops if stacked else below
+        elif stacked:
             above = [below[place] + (line.values[place] or 0) for place in range(many)]
             upper = " ".join(f"{xs[place]},{y(above[place])}" for place in range(many))
             lower = " ".join(f"{xs[place]},{y(below[place])}" for place in reversed(range(many)))
@@ -109,13 +152,105 @@ def over_time(
             below = above
         else:
             paths.append((f"line {line.css}", _with_gaps([(xs[p], line.values[p]) for p in range(many)], y)))
+    paths += [
+        (f"line before {line.css}", _with_gaps([(xs[p], line.values[p]) for p in range(many)], y)) for line in before
+    ]
     parts = 5 if f"{top:e}"[:3] in ("2.5", "5.0") else 4
     rows = tuple(Tick(y(top * part / parts), f"{_plain(top * part / parts)}{unit}") for part in range(parts + 1))
-    points = [{"x": xs[place], "text": words[place], "href": hrefs[place] if hrefs else ""} for place in range(many)]
     return Chart(
         width, height, plot_width, plot_height, tuple(paths), rows, _time_ticks(times, xs),
-        json.dumps(points), label,
+        _points(times, xs, words, hrefs), label, _marks(happened, times, xs, plot_width),
     )  # fmt: skip
+
+
+def _points(times: Sequence[datetime], xs: Sequence[float], words: Sequence[str], hrefs: Sequence[str] | None) -> str:
+    return json.dumps(
+        [
+            {
+                "x": xs[place],
+                "t": f"{time:%Y-%m-%dT%H:%MZ}",
+                "text": words[place],
+                "href": hrefs[place] if hrefs else "",
+            }
+            for place, time in enumerate(times)
+        ]
+    )
+
+
+def _marks(
+    happened: Sequence[Happened], times: Sequence[datetime], xs: Sequence[float], width: float
+) -> tuple[Mark, ...]:
+    """The stretches that lie within the picture, in its places."""
+    if len(times) < 2:
+        return ()
+    scale = (xs[-1] - xs[0]) / (times[-1] - times[0]).total_seconds()
+
+    def x(at: datetime) -> float:
+        return round(min(width, max(0.0, xs[0] + (at - times[0]).total_seconds() * scale)), 1)
+
+    found = []
+    for one in happened:
+        if one.last >= times[0] and one.first <= times[-1] + (times[1] - times[0]):
+            first, last = x(one.first), x(one.last)
+            found.append(Mark(first, max(last, first + 2), one.css, one.words))
+    return tuple(found)
+
+
+HEAT_LEVELS = 6
+_HEAT_ROWS = 24
+
+
+def heat_map(
+    times: Sequence[datetime],
+    columns: Sequence[Mapping[int, int]],
+    *,
+    width: int,
+    height: int,
+    words: Sequence[str],
+    label: str,
+    edge: Callable[[int], float],
+    hrefs: Sequence[str] | None = None,
+) -> Chart:
+    """How often each time to answer was, over time: a cell is the darker the more calls it has.
+
+    `columns` are histograms by bucket, one for each time; `edge` says where a bucket ends, in microseconds.
+    """
+    plot_width, plot_height = width - 58, height - 24
+    many = len(times)
+    wide = plot_width / max(1, many)
+    xs = [round((place + 0.5) * wide, 1) for place in range(many)]
+    filled = [bucket for column in columns for bucket in column]
+    lowest, highest = (min(filled), max(filled)) if filled else (0, 1)
+    each = max(1, -(-(highest - lowest + 1) // _HEAT_ROWS))
+    many_rows = -(-(highest - lowest + 1) // each)
+    tall = plot_height / many_rows
+    cells: dict[tuple[int, int], int] = {}
+    for place, column in enumerate(columns):
+        for bucket, count in column.items():
+            at = (place, (bucket - lowest) // each)
+            cells[at] = cells.get(at, 0) + count
+    most = max(cells.values(), default=1)
+    levels: list[list[str]] = [[] for _ in range(HEAT_LEVELS)]
+    for (place, row), count in cells.items():
+        level = min(HEAT_LEVELS - 1, int((count / most) ** 0.5 * HEAT_LEVELS))
+        levels[level].append(
+            f"M{place * wide:.1f},{plot_height - (row + 1) * tall:.1f}h{wide:.1f}v{tall:.1f}h-{wide:.1f}Z"
+        )
+    paths = tuple((f"heat{level}", "".join(parts)) for level, parts in enumerate(levels) if parts)
+    rows = tuple(
+        Tick(round(plot_height - row * tall, 1), _short_time(edge(lowest + row * each - 1)))
+        for row in range(0, many_rows + 1, max(1, many_rows // 6))
+    )
+    return Chart(
+        width, height, plot_width, plot_height, paths, rows, _time_ticks(times, xs),
+        _points(times, xs, words, hrefs), label,
+    )  # fmt: skip
+
+
+def _short_time(microseconds: float) -> str:
+    if microseconds >= 1_000_000:
+        return f"{microseconds / 1_000_000:.2g} s"
+    return f"{microseconds / 1000:.2g} ms" if microseconds < 99_500 else f"{microseconds / 1000:.0f} ms"
 
 
 def _with_gaps(points: Sequence[tuple[float, float | None]], y: object) -> str:
@@ -131,14 +266,7 @@ def _with_gaps(points: Sequence[tuple[float, float | None]], y: object) -> str:
 
 
 def _plain(value: float) -> str:
-    if value >= 1000:
-        return f"{value / 1000:g}k"
+    for scale, letter in ((1e9, "G"), (1e6, "M"), (1e3, "k")):
+        if value >= scale:
+            return f"{value / scale:g}{letter}"
     return f"{value:g}" if value >= 0.01 or value == 0 else f"{value:.0e}"
-
-
-def step_for(span: timedelta) -> timedelta:
-    """How long each point of a picture of a span is, so that there are at most some two hundred."""
-    for seconds in (60, 120, 300, 600, 1800, 3600, 7200, 21600, 86400):
-        if span.total_seconds() / seconds <= 200:
-            return timedelta(seconds=seconds)
-    return timedelta(days=7)

@@ -120,8 +120,10 @@ def probe(
     return steps
 
 
-def fetch_text(address: str, unreachable: str, timeout_s: float = TIMEOUT_S) -> str:
-    """A document from an address, at most 8 MB. Follows no redirects. Raises `NotReached`."""
+def _ask(
+    method: str, address: str, headers: dict[str, str], body: bytes | None, unreachable: str, timeout_s: float
+) -> tuple[http.client.HTTPResponse, bytes]:
+    """An address asked once, with at most 8 MB of its answer and a byte more. Raises `NotReached`."""
     parts = urlsplit(address.strip())
     if parts.scheme not in ("http", "https") or not parts.hostname:
         raise NotReached(f"{address!r} is not an address; it starts with http:// or https://")
@@ -133,16 +135,30 @@ def fetch_text(address: str, unreachable: str, timeout_s: float = TIMEOUT_S) -> 
         asked = _Prepared(parts.hostname, port, connected)
         try:
             path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
-            asked.request("GET", path, headers={"User-Agent": "tamarack-import", "Accept": "*/*"})
+            asked.request(method, path, body=body, headers=headers)
             answer = asked.getresponse()
-            if answer.status != 200:
-                raise NotReached(f"{address} answered {answer.status} {answer.reason}, not 200")
-            content = answer.read(MOST_BYTES + 1)
+            return answer, answer.read(MOST_BYTES + 1)
         except (OSError, http.client.HTTPException) as error:
             raise NotReached(f"{address} could not be read: {error}") from error
+
+
+def fetch_text(address: str, unreachable: str, timeout_s: float = TIMEOUT_S) -> str:
+    """A document from an address, at most 8 MB. Follows no redirects. Raises `NotReached`."""
+    headers = {"User-Agent": "tamarack-import", "Accept": "*/*"}
+    answer, content = _ask("GET", address, headers, None, unreachable, timeout_s)
+    if answer.status != 200:
+        raise NotReached(f"{address} answered {answer.status} {answer.reason}, not 200")
     if len(content) > MOST_BYTES:
         raise NotReached(f"{address} is larger than 8 MB")
     try:
         return content.decode("utf-8")
     except UnicodeDecodeError as error:
         raise NotReached(f"{address} is not text in UTF-8") from error
+
+
+def post(
+    address: str, body: bytes, headers: dict[str, str], unreachable: str, timeout_s: float = TIMEOUT_S
+) -> tuple[int, dict[str, str], bytes]:
+    """Send a document to an address: the status of the answer, its fields by lower-case name, and its body."""
+    answer, content = _ask("POST", address, {"User-Agent": "tamarack"} | headers, body, unreachable, timeout_s)
+    return answer.status, {name.lower(): value for name, value in answer.getheaders()}, content

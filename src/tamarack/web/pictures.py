@@ -3,13 +3,24 @@
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
 
-from tamarack.store.watching import Totals
-from tamarack.web.charts import Chart, Line, over_time
+from tamarack.core.traffic.totals import Totals
+from tamarack.store.alerting import Raised
+from tamarack.web.charts import Chart, Happened, Line, over_time
 from tamarack.web.words import duration, number
 
 ENDS = (("answered", "answered"), ("refused", "refused"), ("failed", "failed"))
 CLASSES = (("2xx", "answered"), ("3xx", "moved"), ("4xx", "refused"), ("5xx", "failed"))
 """The layers of the picture of calls, with the class that colours each."""
+
+
+def happened(raised: Sequence[Raised], where: str, last: datetime) -> list[Happened]:
+    """The stretches in which alerts of an environment were raised, for a picture that ends with `last`."""
+    return [
+        Happened(one.first, one.last or last, "firing", f"{one.title}: raised at {one.first:%d %b %H:%M}"
+                 + (f", over at {one.last:%d %b %H:%M}" if one.last is not None else ", still is"))
+        for one in raised
+        if one.environment == where
+    ]  # fmt: skip
 
 
 def minutes_passed(start: datetime, step: timedelta, present: datetime) -> float:
@@ -27,6 +38,7 @@ def calls_chart(
     height: int,
     link: Callable[[datetime, datetime], str] | None = None,
     by: str = "end",
+    happened: Sequence[Happened] = (),
 ) -> Chart:
     """Calls per minute, stacked by how they ended or by status class; `link` says where a point's stretch leads."""
     present = datetime.now(UTC)
@@ -44,7 +56,15 @@ def calls_chart(
         for place, (label, css) in enumerate(layers)
     ]
     return over_time(
-        times, lines, width=width, height=height, stacked=True, words=words, hrefs=hrefs, label="Calls per minute"
+        times,
+        lines,
+        width=width,
+        height=height,
+        stacked=True,
+        words=words,
+        hrefs=hrefs,
+        label="Calls per minute",
+        happened=happened,
     )
 
 

@@ -5,24 +5,28 @@ from datetime import UTC, datetime, timedelta
 import psycopg
 
 from tamarack.settings import Settings
-from tamarack.store.recording import drop_partitions, make_partitions
+from tamarack.store.partitions import drop_partitions, make_partitions
 
 
 def keep_house(connection: psycopg.Connection, settings: Settings) -> list[str]:
     """Make the partitions of the coming days and drop what is past its time; returns what was dropped."""
     today = datetime.now(UTC).date()
     make_partitions(connection, today, today + timedelta(days=2))
-    dropped = drop_partitions(connection, today - timedelta(days=settings.keep_calls_days))
-    connection.execute(
-        "DELETE FROM rollup WHERE grain = 'minute' AND start < now() - make_interval(days => %s)",
-        (settings.keep_minutes_days,),
-    )
+    dropped = drop_partitions(connection, "call", today - timedelta(days=settings.keep_calls_days))
+    dropped += drop_partitions(connection, "rollup_minute", today - timedelta(days=settings.keep_minutes_days))
+    for table, days in (("rollup_hour", settings.keep_hours_days), ("rollup_day", settings.keep_days_days)):
+        connection.execute(
+            f"DELETE FROM {table} WHERE start < now() - make_interval(days => %s)",  # noqa: S608 - two names of ours
+            (days,),
+        )
     connection.execute(
         "DELETE FROM trace WHERE at < now() - make_interval(days => %s)",
         (settings.keep_traces_days,),
     )
     connection.execute("DELETE FROM quota_used WHERE ends < now() - interval '400 days'")
     connection.execute("DELETE FROM mail WHERE sent_at < now() - interval '30 days'")
-    connection.execute("DELETE FROM call_batch WHERE at < now() - interval '7 days'")
+    connection.execute(
+        "DELETE FROM call_batch WHERE at < now() - make_interval(days => %s)", (max(7, settings.keep_calls_days),)
+    )
     connection.execute("DELETE FROM sign_in_attempt WHERE at < now() - interval '1 day'")
     return dropped

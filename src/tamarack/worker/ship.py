@@ -1,13 +1,13 @@
 """Shipping: batches of records from the nodes' spool folders into PostgreSQL."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 import orjson
 import psycopg
 
-from tamarack.core.traffic.record import Record
-from tamarack.store.recording import take_in
+from tamarack.core.traffic.record import Record, read_row
+from tamarack.store.recording import Batch, KeyIds, take_in
 from tamarack.store.tracing import INSERT_TRACE, trace_row
 
 Log = Callable[[str], None]
@@ -17,6 +17,28 @@ def waiting(nodes: Path) -> list[Path]:
     """The batches that wait, oldest first for each node."""
     found = [*nodes.glob("*/spool/*.calls"), *nodes.glob("*/spool/*.traces")]
     return sorted(found, key=lambda path: path.name)
+
+
+MOST_BYTES = 16_000_000
+"""How much of the spool is taken in together, in bytes; one file may be more."""
+
+
+def in_batches(paths: Iterable[Path]) -> Iterator[list[Path]]:
+    """The files in pieces that are taken in together: what piled up while the database was away costs less so."""
+    piece: list[Path] = []
+    size = 0
+    for path in paths:
+        if path.suffix == ".traces":
+            yield [path]
+            continue
+        more = path.stat().st_size
+        if piece and size + more > MOST_BYTES:
+            yield piece
+            piece, size = [], 0
+        piece.append(path)
+        size += more
+    if piece:
+        yield piece
 
 
 def ship_traces(connection: psycopg.Connection, path: Path, log: Log) -> int:
@@ -40,20 +62,24 @@ def set_aside(path: Path, error: Exception, log: Log) -> None:
     log(f"the batch {path.name} of {path.parent.parent.name} cannot be read and was set aside: {error}")
 
 
-def ship(connection: psycopg.Connection, path: Path, log: Log) -> int:
-    """Take in one batch and remove its file; returns the calls taken in.
+def ship(connection: psycopg.Connection, paths: Iterable[Path], log: Log, ids: KeyIds | None = None) -> int:
+    """Take in some batches together and remove their files; returns the calls taken in.
 
     A file that cannot be read is set aside under `broken/`, never thrown away.
     """
-    node = path.parent.parent.name
-    try:
-        records = [Record(*row) for row in orjson.loads(path.read_bytes())]
-    except (ValueError, TypeError) as error:
-        set_aside(path, error, log)
-        return 0
-    many = len(records) if take_in(connection, path.stem, node, records) else 0
-    _note_use(connection, records)
-    path.unlink()
+    batches, read = [], []
+    for path in paths:
+        try:
+            records = [read_row(row) for row in orjson.loads(path.read_bytes())]
+            batches.append(Batch(path.stem, path.parent.parent.name, records))
+        except (ValueError, TypeError) as error:
+            set_aside(path, error, log)
+        else:
+            read.append(path)
+    many = take_in(connection, batches, ids)
+    _note_use(connection, [record for batch in batches for record in batch.records])
+    for path in read:
+        path.unlink()
     return many
 
 

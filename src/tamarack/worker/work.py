@@ -8,10 +8,14 @@ import time
 import psycopg
 
 from tamarack.settings import Settings
+from tamarack.store.recording import KeyIds
+from tamarack.worker.alerts import follow_alerts
+from tamarack.worker.export import export_records
+from tamarack.worker.hand_over import make_files
 from tamarack.worker.jobs import do_jobs
 from tamarack.worker.keep import keep_house
 from tamarack.worker.key_sets import follow_key_sets
-from tamarack.worker.ship import ship, ship_traces, waiting
+from tamarack.worker.ship import in_batches, ship, ship_traces, waiting
 
 EVERY_S = 0.25
 HOUSE_EVERY_S = 60.0
@@ -29,7 +33,7 @@ def work(settings: Settings) -> None:
         signal.signal(number, lambda *_: stop.set())
     beside = [
         threading.Thread(target=work_beside, args=(settings, stop, log), daemon=True)
-        for work_beside in (follow_key_sets, do_jobs)
+        for work_beside in (follow_key_sets, do_jobs, make_files, follow_alerts, export_records)
     ]
     for thread in beside:
         thread.start()
@@ -52,16 +56,17 @@ def work(settings: Settings) -> None:
 
 def _work_on(connection: psycopg.Connection, settings: Settings, stop: threading.Event) -> None:
     house_at = 0.0
+    ids = KeyIds()
     while not stop.is_set():
         if time.monotonic() > house_at:
             for name in keep_house(connection, settings):
-                log(f"dropped {name}: past its {settings.keep_calls_days} days")
+                log(f"dropped {name}: past its days")
             house_at = time.monotonic() + HOUSE_EVERY_S
-        for path in waiting(settings.home / "nodes"):
-            if path.suffix == ".traces":
-                ship_traces(connection, path, log)
+        for paths in in_batches(waiting(settings.home / "nodes")):
+            if paths[0].suffix == ".traces":
+                ship_traces(connection, paths[0], log)
             else:
-                ship(connection, path, log)
+                ship(connection, paths, log, ids)
             if stop.is_set():
                 return
         stop.wait(EVERY_S)

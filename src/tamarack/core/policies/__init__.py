@@ -21,6 +21,7 @@ from tamarack.core.policies import (
     scopes,
     signed_key,
     token,
+    token_count,
 )
 from tamarack.core.policies.kind import Policy, PolicyKind
 
@@ -43,6 +44,7 @@ KINDS: dict[str, PolicyKind] = {
         call_quota.KIND,
         call_cost.KIND,
         limit_fields.KIND,
+        token_count.KIND,
     )
 }
 
@@ -67,7 +69,8 @@ AnyPolicy = Annotated[
     | Annotated[call_cost.CallCost, Tag("cost")]
     | Annotated[call_quota.CallQuota, Tag("quota")]
     | Annotated[limit_fields.LimitFields, Tag("limit-fields")]
-    | Annotated[rate_limit.RateLimit, Tag("rate-limit")],
+    | Annotated[rate_limit.RateLimit, Tag("rate-limit")]
+    | Annotated[token_count.TokenCount, Tag("token-count")],
     Discriminator(_kind_of),
 ]
 """Any policy, told apart by its `kind`."""

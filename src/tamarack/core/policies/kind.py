@@ -68,6 +68,8 @@ class Compiled:
     """How many calls a call counts as; 0 where the kind says nothing of it."""
     cost_of: Callable[[Sequence[tuple[bytes, bytes]], bytes | None], int] | None = None
     """How many it counted as by its answer; see `core.metering.Meter`."""
+    tokens_of: Callable[[bytes | None], tuple[int, int]] | None = None
+    """The prompt and completion tokens that an answer tells of."""
     quota: QuotaMeter | None = None
     limit_fields: Callable[[Taken], bytes] | None = None
     """Writes the fields that tell what is left."""

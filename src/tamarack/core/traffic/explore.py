@@ -1,52 +1,34 @@
 """Explorations: one question of the traffic, in the fields' own words, that an address can hold.
 
-A question is a measure, what it is split by, which calls it is about, and how it is drawn. The rules are here; what
-answers it from roll-ups is `store.exploring`.
+A question is a measure, what it is split by, which calls it is about, of when, and how it is drawn. The rules are
+here; what answers it is `store.reading`.
 """
 
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal
+from datetime import UTC, datetime, timedelta
+from functools import lru_cache
+from typing import Any, Literal
 
-from pydantic import BeforeValidator, Field, PlainSerializer, StringConstraints, field_validator
+from pydantic import Field, field_validator, model_validator
 
 from tamarack.core.model import Frozen
+from tamarack.core.traffic.fields import CALL_FIELDS
 from tamarack.core.traffic.histogram import percentile
-from tamarack.core.traffic.rollup import Totals
+from tamarack.core.traffic.span import AT_MOST_POINTS, STEPS, pictured, read_span, written
+from tamarack.core.traffic.totals import Totals, share
+from tamarack.core.traffic.where import Condition, Where
 
-FIELDS: Mapping[str, str] = {
-    "environment": "environment",
-    "api": "API",
-    "version": "version",
-    "operation": "operation",
-    "status": "status",
-    "reason": "reason",
-    "organization": "organization",
-    "application": "application",
-    "plan": "plan",
-    "target": "target",
-}
-"""What calls may be split and filtered by, each with its words."""
 MOST_SPLITS = 2
 MOST_GROUPS = 8
 """Groups that are shown by themselves; all others together are `other`."""
 OTHER = "other"
+_ANY_TIME = datetime(2026, 1, 1, tzinfo=UTC)
+"""How long a span is does not depend on when it is asked of."""
 
-
-@dataclass(slots=True)
-class Sums(Totals):
-    """Totals of calls that ended in several ways: with how many failed, and how many were refused."""
-
-    failed: int = 0
-    refused: int = 0
-
-    def merge(self, other: Totals) -> None:
-        """Take in the sums of other calls."""
-        Totals.merge(self, other)
-        if isinstance(other, Sums):
-            self.failed += other.failed
-            self.refused += other.refused
+Unit = Literal["count", "rate", "share", "time", "bytes"]
+Histograms = Literal["histogram", "backend_histogram", "gateway_histogram"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,88 +39,81 @@ class Measure:
     """
 
     title: str
-    unit: Literal["count", "rate", "share", "time", "bytes"]
-    of: Callable[[Sums, float], float | None]
+    unit: Unit
+    of: Callable[[Totals, float], float | None]
     adds: bool = False
-    needs_histogram: bool = False
+    histogram: Histograms | None = None
+    callers: bool = False
+    """Whether it needs different callers counted."""
 
 
-def _share(part: int, whole: int) -> float | None:
-    return part / whole if whole else None
+_TIMES: Mapping[str, tuple[str, Histograms]] = {
+    "": ("answered within", "histogram"),
+    "backend ": ("of the backend's answers within", "backend_histogram"),
+    "gateway ": ("took the gateway", "gateway_histogram"),
+}
+_PERCENTILE = re.compile(r"^(backend |gateway )?p(\d{1,2}(?:\.\d{1,3})?)$")
+
+_PLAIN: Mapping[str, Measure] = {
+    "calls": Measure("calls", "count", lambda t, _: t.calls, adds=True),
+    "rate": Measure("calls a second", "rate", lambda t, seconds: t.calls / seconds, adds=True),
+    "refused": Measure("refused calls", "count", lambda t, _: t.refused, adds=True),
+    "failed": Measure("failed calls", "count", lambda t, _: t.failed, adds=True),
+    "error share": Measure("share of refused and failed", "share", lambda t, _: share(t.refused + t.failed, t.calls)),
+    "refused share": Measure("share of refused", "share", lambda t, _: t.refused_share),
+    "failed share": Measure("share of failed", "share", lambda t, _: t.failed_share),
+    "callers": Measure("different callers", "count", lambda t, _: t.callers, callers=True),
+    "cache ratio": Measure("share from the cache", "share", lambda t, _: t.cache_ratio),
+    "min": Measure("shortest time to answer", "time", lambda t, _: t.min_us),
+    "mean": Measure("mean time to answer", "time", lambda t, _: share(t.total_us, t.calls)),
+    "max": Measure("longest time to answer", "time", lambda t, _: t.max_us),
+    "backend mean": Measure("mean time of the backend", "time", lambda t, _: share(t.backend_us, t.asked)),
+    "gateway mean": Measure("mean time of the gateway", "time", lambda t, _: share(t.gateway_us, t.calls)),
+    "held": Measure("calls held for their turn", "count", lambda t, _: t.held, adds=True),
+    "bytes": Measure("bytes answered", "bytes", lambda t, _: t.response_bytes, adds=True),
+    "bytes received": Measure("bytes received", "bytes", lambda t, _: t.request_bytes, adds=True),
+    "tokens": Measure("tokens", "count", lambda t, _: t.tokens, adds=True),
+    "prompt tokens": Measure("prompt tokens", "count", lambda t, _: t.prompt_tokens, adds=True),
+    "completion tokens": Measure("completion tokens", "count", lambda t, _: t.completion_tokens, adds=True),
+}
 
 
-def _percentile(share: float) -> Callable[[Sums, float], float | None]:
-    return lambda sums, _: percentile(sums.histogram, share)
+@lru_cache(maxsize=1000)
+def measure(name: str) -> Measure:
+    """A measure by its name; percentiles are any `p50`, `p99.9`, `backend p95`, `gateway p99`. Raises ValueError."""
+    if name in _PLAIN:
+        return _PLAIN[name]
+    found = _PERCENTILE.match(name)
+    if found is None or not float(found[2]) > 0:
+        raise ValueError(f"{name!r} is no measure; those are {', '.join(_PLAIN)}, and percentiles like p95 or p99.9")
+    words, histogram = _TIMES[found[1] or ""]
+    part = float(found[2]) / 100
+    title = f"{found[2]} % {words}" if part != 0.5 else f"half {words}"
+    return Measure(title, "time", lambda t, _: percentile(getattr(t, histogram), part), histogram=histogram)
 
 
 MEASURES: Mapping[str, Measure] = {
-    "calls": Measure("calls", "count", lambda s, _: s.calls, adds=True),
-    "rate": Measure("calls a second", "rate", lambda s, seconds: s.calls / seconds, adds=True),
-    "refused": Measure("refused calls", "count", lambda s, _: s.refused, adds=True),
-    "failed": Measure("failed calls", "count", lambda s, _: s.failed, adds=True),
-    "error share": Measure("share of refused and failed", "share", lambda s, _: _share(s.refused + s.failed, s.calls)),
-    "mean": Measure("mean time to answer", "time", lambda s, _: _share(s.total_us, s.calls)),
-    "backend mean": Measure("mean time of the backend", "time", lambda s, _: _share(s.backend_us, s.calls)),
-    "p50": Measure("half answered within", "time", _percentile(0.5), needs_histogram=True),
-    "p95": Measure("95 % answered within", "time", _percentile(0.95), needs_histogram=True),
-    "p99": Measure("99 % answered within", "time", _percentile(0.99), needs_histogram=True),
-    "bytes": Measure("bytes answered", "bytes", lambda s, _: s.response_bytes, adds=True),
+    name: measure(name)
+    for name in (*_PLAIN, "p50", "p75", "p90", "p95", "p99", "p99.9", "backend p50", "backend p95", "backend p99",
+                 "gateway p50", "gateway p95", "gateway p99")
+}  # fmt: skip
+"""The measures that are offered; any other percentile may be named."""
+
+SPLITS: Mapping[str, str] = {
+    name: field.title for name, field in CALL_FIELDS.items() if field.kind == "text" or name in ("status", "rollout")
 }
+"""What calls may be split by, each with its words. Call ids are left out of what pages offer, not of the rules."""
 
-_FORM = re.compile(r"^\s*([a-z]+)\s+(is not|is|starts with|from)\s+(.*?)\s*$")
-How = Literal["is", "is not", "starts with", "from"]
+PICTURES = ("area", "line", "bar", "heat map", "table")
+Picture = Literal["area", "line", "bar", "heat map", "table"]
 
-
-class Where(Frozen):
-    """Which calls: a field and what it has to be. Reads and writes as text.
-
-    `api is sailings`, `status is 429, 503`, `reason is not over-rate`, `operation starts with get /sail`,
-    `status from 400 to 499`, `application is none` for calls that have none.
-    """
-
-    field: str
-    how: How
-    values: tuple[Annotated[str, StringConstraints(max_length=300)], ...] = Field(max_length=50)
-
-    @field_validator("field")
-    @classmethod
-    def _known(cls, field: str) -> str:
-        if field not in FIELDS:
-            raise ValueError(f"{field!r} is not a field of calls; those are {', '.join(FIELDS)}")
-        return field
-
-    def __str__(self) -> str:
-        values = [value or "none" for value in self.values]
-        joined = " to ".join(values) if self.how == "from" else ", ".join(values)
-        return f"{self.field} {self.how} {joined}"
-
-
-def _where(value: object) -> object:
-    if not isinstance(value, str):
-        return value
-    found = _FORM.match(value)
-    if found is None:
-        raise ValueError(
-            f"{value!r} says no condition; write it like 'api is sailings', 'status from 400 to 499' or"
-            " 'operation starts with get /sailings'"
-        )
-    field, how, rest = found.groups()
-    if how == "from":
-        values = [part.strip() for part in rest.split(" to ")]
-        if field != "status" or len(values) != 2 or not all(part.isdigit() for part in values):
-            raise ValueError(f"{value!r}: a range is for the status, like 'status from 400 to 499'")
-    elif how == "starts with":
-        values = [rest]
-    else:
-        values = [part.strip() for part in rest.split(",")]
-        values = ["" if part == "none" else part for part in values]
-    if field == "status" and how in ("is", "is not") and not all(part.isdigit() for part in values):
-        raise ValueError(f"{value!r}: a status is a number, like 429")
-    return {"field": field, "how": how, "values": values}
-
-
-Condition = Annotated[Where, BeforeValidator(_where), PlainSerializer(str, return_type=str)]
-Picture = Literal["line", "area", "table"]
+AGAINST: Mapping[str, timedelta | None] = {
+    "before": None,
+    "day": timedelta(days=1),
+    "week": timedelta(days=7),
+    "4 weeks": timedelta(days=28),
+}
+"""What a span may be compared with: the same length just before, or so much earlier."""
 
 
 class Exploration(Frozen):
@@ -148,31 +123,72 @@ class Exploration(Frozen):
     split: tuple[str, ...] = Field(default=(), max_length=MOST_SPLITS)
     where: tuple[Condition, ...] = Field(default=(), max_length=20)
     span: str = "day"
+    """A name of `span.SPANS`, or two moments."""
+    step: str = ""
+    """How long its points are, by name; empty: chosen for the span."""
+    against: str = ""
+    """What it is compared with; empty: nothing."""
     picture: Picture = "area"
 
     @field_validator("measure")
     @classmethod
-    def _measured(cls, measure: str) -> str:
-        if measure not in MEASURES:
-            raise ValueError(f"{measure!r} is no measure; those are {', '.join(MEASURES)}")
-        return measure
+    def _measured(cls, name: str) -> str:
+        measure(name)
+        return name
 
     @field_validator("split")
     @classmethod
     def _fields(cls, split: tuple[str, ...]) -> tuple[str, ...]:
-        wrong = next((field for field in split if field not in FIELDS), None)
+        wrong = next((field for field in split if field not in SPLITS), None)
         if wrong is not None:
-            raise ValueError(f"{wrong!r} is not a field of calls; those are {', '.join(FIELDS)}")
+            raise ValueError(f"{wrong!r} is nothing to split by; that are {', '.join(SPLITS)}")
         return tuple(dict.fromkeys(split))
+
+    @field_validator("span")
+    @classmethod
+    def _spanned(cls, span: str) -> str:
+        read_span(span, _ANY_TIME)
+        return span
+
+    @field_validator("against")
+    @classmethod
+    def _compared(cls, against: str) -> str:
+        if against and against not in AGAINST:
+            raise ValueError(f"{against!r} is nothing to compare with; that are {', '.join(AGAINST)}")
+        return against
+
+    @model_validator(mode="after")
+    def _few_enough(self) -> "Exploration":
+        if self.step and self.step not in STEPS:
+            raise ValueError(f"{self.step!r} is no step; those are {', '.join(STEPS)}")
+        first, last = read_span(self.span, _ANY_TIME)
+        if self.step and (last - first).total_seconds() / STEPS[self.step] > AT_MOST_POINTS:
+            raise ValueError(
+                f"a point each {self.step} makes more than {AT_MOST_POINTS:,} of this span; choose longer ones"
+            )
+        return self
 
     @property
     def measured(self) -> Measure:
-        return MEASURES[self.measure]
+        return measure(self.measure)
 
     @property
     def stacked(self) -> bool:
         """Whether its groups are drawn on each other: only what adds up may be."""
-        return self.picture == "area" and self.measured.adds
+        return self.picture in ("area", "bar") and self.measured.adds
+
+    @property
+    def rolled(self) -> bool:
+        """Whether roll-ups answer it; else single calls are read."""
+        return all(one.rolled for one in self.where) and all(CALL_FIELDS[name].rolled for name in self.split)
+
+    def times(self, now: datetime) -> tuple[datetime, datetime, timedelta]:
+        """Its first and last moment, and how long its points are."""
+        return pictured(self.span, now, self.step)
+
+    def earlier(self, first: datetime, last: datetime) -> timedelta | None:
+        """How much earlier the span is that it is compared with; None without one."""
+        return (AGAINST[self.against] or last - first) if self.against else None
 
     def narrowed(self, values: Mapping[str, str]) -> "Exploration":
         """The same question of fewer calls: those with these values, and split by what is left."""
@@ -182,12 +198,17 @@ class Exploration(Frozen):
             update={"where": (*kept, *more), "split": tuple(f for f in self.split if f not in values)}
         )
 
+    def within(self, first: datetime, last: datetime) -> "Exploration":
+        """The same question of another span; its step is chosen anew."""
+        return self.model_copy(update={"span": written(first, last), "step": ""})
+
     def query(self) -> dict[str, Any]:
-        """What an address holds of it; `where` may stand several times."""
-        return {
+        """What an address holds of it, without what is as ever; `where` may stand several times."""
+        held: dict[str, Any] = {
             "measure": self.measure,
             "split": list(self.split),
             "where": [str(one) for one in self.where],
             "span": self.span,
             "picture": self.picture,
         }
+        return held | {name: value for name in ("step", "against") if (value := getattr(self, name))}

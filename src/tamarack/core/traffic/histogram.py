@@ -3,22 +3,30 @@
 Bucket `b` holds times in (GAMMA ** (b - 1), GAMMA ** b] microseconds and is read back as the value whose
 relative distance to both ends is the same, so a percentile is off by at most `RELATIVE_ERROR`, over any
 span and any split (Masson, Rim and Lee, "DDSketch", 2019). Merging is adding counts.
+
+Packed, it is a row of pairs in network byte order: two bytes of bucket, four of count. Packed histograms put one
+after the other are the packed histogram of all, only longer than needed; so a database merges them by joining bytes.
 """
 
 from collections.abc import Iterable, Mapping
 from math import ceil, log
 
+import numpy as np
+
 RELATIVE_ERROR = 0.01
 GAMMA = (1 + RELATIVE_ERROR) / (1 - RELATIVE_ERROR)
-_PER_LOG = 1 / log(GAMMA)
+PER_LOG = 1 / log(GAMMA)
 
 Histogram = dict[int, int]
 """Counts by bucket."""
 
+_PAIR = np.dtype([("bucket", ">u2"), ("many", ">u4")])
+_MOST = 2**32 - 1
+
 
 def bucket_of(microseconds: int) -> int:
     """The bucket that a time belongs to; 0 for one microsecond and less."""
-    return ceil(log(microseconds) * _PER_LOG) if microseconds > 1 else 0
+    return ceil(log(microseconds) * PER_LOG) if microseconds > 1 else 0
 
 
 def value_of(bucket: int) -> float:
@@ -26,13 +34,39 @@ def value_of(bucket: int) -> float:
     return 2 * GAMMA**bucket / (GAMMA + 1) if bucket else 1.0
 
 
+def add_to(histogram: Histogram, other: Mapping[int, int]) -> None:
+    """Count all that another counted."""
+    for bucket, count in other.items():
+        histogram[bucket] = histogram.get(bucket, 0) + count
+
+
 def merge(histograms: Iterable[Mapping[int, int]]) -> Histogram:
     """The histogram of all the times together."""
     total: Histogram = {}
     for histogram in histograms:
-        for bucket, count in histogram.items():
-            total[bucket] = total.get(bucket, 0) + count
+        add_to(total, histogram)
     return total
+
+
+def packed(histogram: Mapping[int, int]) -> bytes:
+    """A histogram as bytes, its buckets in order. Counts beyond four bytes take several pairs."""
+    pairs = []
+    for bucket, count in sorted(histogram.items()):
+        while count > _MOST:
+            pairs.append((bucket, _MOST))
+            count -= _MOST
+        pairs.append((bucket, count))
+    return np.array(pairs, dtype=_PAIR).tobytes()
+
+
+def unpacked(data: bytes) -> Histogram:
+    """The histogram that some bytes hold, or several that were put one after the other."""
+    if not data:
+        return {}
+    pairs = np.frombuffer(data, dtype=_PAIR)
+    counts = np.bincount(pairs["bucket"], weights=pairs["many"])
+    filled = counts.nonzero()[0]
+    return dict(zip(filled.tolist(), counts[filled].astype(np.int64).tolist(), strict=True))
 
 
 def percentile(histogram: Mapping[int, int], share: float) -> float | None:

@@ -1,6 +1,9 @@
 """What is recorded of one call: the one list of fields, used by node, store and pages."""
 
-from typing import NamedTuple
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+from tamarack.core.stages import Stage
 
 
 class Record(NamedTuple):
@@ -38,10 +41,59 @@ class Record(NamedTuple):
     """How long the call was held until its turn came under a limit; it is part of `total_us`."""
     mark: str = ""
     """What was noted of a call that was let through all the same, like `over-quota`."""
+    end_user: str = ""
+    """Who the application called for, where its token names someone."""
+    cache: str = ""
+    """`hit` or `miss` where a cache had to do with the answer."""
+    prompt_tokens: int = 0
+    completion_tokens: int = 0
+    stages_ns: Sequence[int] = ()
+    """Nanoseconds spent in each stage of `TIMED`, in that order; empty where they were not taken."""
 
 
 FIELDS: tuple[str, ...] = Record._fields
 
 OVER_QUOTA = "over-quota"
+HIT, MISS = "hit", "miss"
 LONGEST_PATH = 400
 LONGEST_AGENT = 200
+LONGEST_USER = 200
+
+TIMED: tuple[Stage, ...] = (
+    Stage.RECEIVE,
+    Stage.GUARD,
+    Stage.IDENTIFY,
+    Stage.PERMIT,
+    Stage.METER,
+    Stage.SHAPE,
+    Stage.FORWARD,
+    Stage.RETURN,
+)
+"""The stages whose time a node takes."""
+PLACE: dict[Stage, int] = {stage: place for place, stage in enumerate(TIMED)}
+
+
+def read_row(row: Sequence[Any]) -> Record:
+    """A record as a node writes it: in place of each stage's time stand when the call started and each stage ended.
+
+    Rows of nodes that know fewer fields are read too. Raises TypeError or ValueError where it is no row.
+    """
+    record = Record(*row)
+    marks = record.stages_ns
+    return (
+        record._replace(stages_ns=stage_times(marks[0], marks[1:]))
+        if marks and marks[0]
+        else record._replace(stages_ns=())
+    )
+
+
+def stage_times(started: int, ended_at: Sequence[int]) -> tuple[int, ...]:
+    """Nanoseconds of each stage, from when each ended by one clock; 0 of a stage that the call did not pass.
+
+    `ended_at` is in the order of `TIMED`, 0 for a stage that was not passed.
+    """
+    times, before = [], started
+    for at in ended_at:
+        times.append(max(0, at - before) if at else 0)
+        before = at or before
+    return tuple(times)

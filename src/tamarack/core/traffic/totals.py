@@ -1,0 +1,174 @@
+"""Totals: what is added up of calls, by whatever they are taken together."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from tamarack.core.traffic.fields import outcome_of
+from tamarack.core.traffic.histogram import Histogram, add_to, bucket_of, percentile
+from tamarack.core.traffic.record import HIT, MISS, Record
+
+SUMS = (
+    "calls", "refused", "failed", "asked", "hits", "misses", "held", "marked", "total_us", "backend_us", "held_us",
+    "request_bytes", "response_bytes", "prompt_tokens", "completion_tokens", "of_2xx", "of_3xx", "of_4xx", "of_5xx",
+)  # fmt: skip
+"""The totals that simply add up."""
+
+
+@dataclass(slots=True)
+class Totals:
+    """Counts, sums and times of some calls; adding two gives the totals of both. Times are microseconds.
+
+    Failed are answers of 500 and more; refused those that the gateway turned away otherwise. `asked` counts the calls
+    that went to a backend, `hits` and `misses` those that a cache had to do with. `callers` is the number of
+    different applications, where that was asked for: it does not add up.
+    """
+
+    calls: int = 0
+    refused: int = 0
+    failed: int = 0
+    asked: int = 0
+    hits: int = 0
+    misses: int = 0
+    held: int = 0
+    marked: int = 0
+    total_us: int = 0
+    backend_us: int = 0
+    held_us: int = 0
+    request_bytes: int = 0
+    response_bytes: int = 0
+    prompt_tokens: int = 0
+    completion_tokens: int = 0
+    of_2xx: int = 0
+    of_3xx: int = 0
+    of_4xx: int = 0
+    of_5xx: int = 0
+    min_us: int | None = None
+    max_us: int | None = None
+    callers: int | None = None
+    histogram: Histogram = field(default_factory=dict)
+    backend_histogram: Histogram = field(default_factory=dict)
+    """Of the calls that went to a backend."""
+    gateway_histogram: Histogram = field(default_factory=dict)
+    """The gateway's own time: without the backend's, and without waiting for a turn."""
+
+    def add(self, record: Record) -> None:
+        """Count one call."""
+        self.calls += 1
+        outcome = outcome_of(record.status, record.reason)
+        if outcome == "failed":
+            self.failed += 1
+        elif outcome == "refused":
+            self.refused += 1
+        self.total_us += record.total_us
+        self.request_bytes += record.request_bytes
+        self.response_bytes += record.response_bytes
+        if record.held_us:
+            self.held += 1
+            self.held_us += record.held_us
+        if record.mark:
+            self.marked += 1
+        if record.cache:
+            self.hits += record.cache == HIT
+            self.misses += record.cache == MISS
+        self.prompt_tokens += record.prompt_tokens
+        self.completion_tokens += record.completion_tokens
+        match record.status // 100:
+            case 2:
+                self.of_2xx += 1
+            case 3:
+                self.of_3xx += 1
+            case 4:
+                self.of_4xx += 1
+            case 5:
+                self.of_5xx += 1
+        if self.min_us is None or record.total_us < self.min_us:
+            self.min_us = record.total_us
+        if self.max_us is None or record.total_us > self.max_us:
+            self.max_us = record.total_us
+        bucket = bucket_of(record.total_us)
+        self.histogram[bucket] = self.histogram.get(bucket, 0) + 1
+        if record.target:
+            self.asked += 1
+            self.backend_us += record.backend_us
+            bucket = bucket_of(record.backend_us)
+            self.backend_histogram[bucket] = self.backend_histogram.get(bucket, 0) + 1
+        bucket = bucket_of(record.total_us - record.backend_us - record.held_us)
+        self.gateway_histogram[bucket] = self.gateway_histogram.get(bucket, 0) + 1
+
+    def merge(self, other: "Totals") -> None:
+        """Count all that another counted. Written out, for it is done for every row of a roll-up."""
+        self.calls += other.calls
+        self.refused += other.refused
+        self.failed += other.failed
+        self.asked += other.asked
+        self.hits += other.hits
+        self.misses += other.misses
+        self.held += other.held
+        self.marked += other.marked
+        self.total_us += other.total_us
+        self.backend_us += other.backend_us
+        self.held_us += other.held_us
+        self.request_bytes += other.request_bytes
+        self.response_bytes += other.response_bytes
+        self.prompt_tokens += other.prompt_tokens
+        self.completion_tokens += other.completion_tokens
+        self.of_2xx += other.of_2xx
+        self.of_3xx += other.of_3xx
+        self.of_4xx += other.of_4xx
+        self.of_5xx += other.of_5xx
+        if other.min_us is not None and (self.min_us is None or other.min_us < self.min_us):
+            self.min_us = other.min_us
+        if other.max_us is not None and (self.max_us is None or other.max_us > self.max_us):
+            self.max_us = other.max_us
+        self.callers = None
+        add_to(self.histogram, other.histogram)
+        add_to(self.backend_histogram, other.backend_histogram)
+        add_to(self.gateway_histogram, other.gateway_histogram)
+
+    @property
+    def answered(self) -> int:
+        return self.calls - self.refused - self.failed
+
+    @property
+    def refused_share(self) -> float | None:
+        return share(self.refused, self.calls)
+
+    @property
+    def failed_share(self) -> float | None:
+        return share(self.failed, self.calls)
+
+    @property
+    def cache_ratio(self) -> float | None:
+        """How many of the answers that a cache had to do with came from it; None where none had."""
+        return share(self.hits, self.hits + self.misses)
+
+    @property
+    def tokens(self) -> int:
+        return self.prompt_tokens + self.completion_tokens
+
+    @property
+    def gateway_us(self) -> int:
+        """The gateway's own time, of all calls together."""
+        return self.total_us - self.backend_us - self.held_us
+
+    @property
+    def classes(self) -> tuple[int, int, int, int]:
+        """Calls by status class: 2xx, 3xx, 4xx, 5xx."""
+        return self.of_2xx, self.of_3xx, self.of_4xx, self.of_5xx
+
+    def percentile(self, part: float) -> float | None:
+        """The time to answer that a share (0 to 1) of the calls did not exceed, in microseconds."""
+        return percentile(self.histogram, part)
+
+
+def share(part: float, whole: float) -> float | None:
+    """A part of a whole; None of nothing."""
+    return part / whole if whole else None
+
+
+def together(points: Iterable[Totals]) -> Totals:
+    """The totals of several."""
+    whole = Totals()
+    for point in points:
+        whole.merge(point)
+    return whole

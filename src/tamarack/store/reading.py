@@ -1,0 +1,422 @@
+"""Reading traffic: groups of calls over time with their totals, from the roll-ups or from single calls.
+
+This is the one place that asks the database for totals; every page, board, alert and statement goes through it.
+"""
+
+# ruff: noqa: S608 - what is put together are names of this module; what people typed is bound
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
+from typing import Any, Literal
+
+from sqlalchemy import text
+from sqlmodel import Session
+
+from tamarack.core.traffic.explore import MOST_GROUPS
+from tamarack.core.traffic.fields import CALL_FIELDS
+from tamarack.core.traffic.histogram import PER_LOG, unpacked
+from tamarack.core.traffic.rollup import GRAINS
+from tamarack.core.traffic.span import Piece, cover, floored, widened
+from tamarack.core.traffic.totals import SUMS, Totals
+from tamarack.core.traffic.where import Where
+
+HISTOGRAMS = ("histogram", "backend_histogram", "gateway_histogram")
+Order = Literal["calls", "refused", "failed"]
+SURELY_KEPT = timedelta(days=1)
+"""What began since then is kept by the minute, whatever the settings."""
+RAW_SECONDS = 20
+"""How long a question of single calls may take, in seconds."""
+
+_OUTCOME = "CASE WHEN status >= 500 THEN 'failed' WHEN reason <> '' THEN 'refused' ELSE 'answered' END"
+"""The rule of `core.traffic.fields.outcome_of`, for the database."""
+_DERIVED = {"outcome": _OUTCOME, "class": "(status / 100)::text || 'xx'"}
+
+_OF_KEYS = {
+    "refused": "outcome = 'refused'",
+    "failed": "outcome = 'failed'",
+    "hits": "cache = 'hit'",
+    "misses": "cache = 'miss'",
+    "of_2xx": "status / 100 = 2",
+    "of_3xx": "status / 100 = 3",
+    "of_4xx": "status / 100 = 4",
+    "of_5xx": "status / 100 = 5",
+}
+"""Totals that follow from what calls have in common: the calls for which something holds."""
+_RAW = {"calls": "1", "asked": "(target <> '')::int", "held": "(held_us > 0)::int", "marked": "(mark <> '')::int"}
+"""What a single call adds to a total that is not a column of its own."""
+_RAW_TIMES = {
+    "histogram": ("total_us", ""),
+    "backend_histogram": ("backend_us", "AND target <> ''"),
+    "gateway_histogram": ("total_us - backend_us - held_us", ""),
+}
+
+
+@dataclass(slots=True)
+class Group:
+    """The calls with some values of the fields that are split by (None: all others together), over time."""
+
+    key: tuple[str, ...] | None
+    total: Totals = field(default_factory=Totals)
+    points: list[Totals] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """What is asked of the traffic between two moments.
+
+    `step` is how long the points are, None for totals alone. `most` groups of the split are told by themselves, those
+    with the most calls (or refused or failed ones, by `order`); the others together. Histograms and the number of
+    different callers cost more, and are read only where they are asked for.
+    """
+
+    first: datetime
+    last: datetime
+    where: Sequence[Where] = ()
+    split: Sequence[str] = ()
+    step: timedelta | None = None
+    most: int = MOST_GROUPS
+    order: Order = "calls"
+    histograms: Collection[str] = ()
+    callers: bool = False
+    keys: Sequence[tuple[str, ...]] | None = None
+    """The groups to tell, where they are known already."""
+    others: bool = True
+    """Whether those of other groups are told together."""
+    finest: str = "minute"
+    """The finest roll-ups that are still kept of it; `answer` sees to it."""
+
+    @property
+    def rolled(self) -> bool:
+        """Whether roll-ups answer it."""
+        return all(one.rolled for one in self.where) and all(CALL_FIELDS[name].rolled for name in self.split)
+
+    @property
+    def times(self) -> list[datetime]:
+        """When each point begins."""
+        if self.step is None:
+            return []
+        count = -((self.first - self.last) // self.step)
+        return [self.first + place * self.step for place in range(count)]
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What was asked (of a wider span, where finer roll-ups were dropped), when its points begin, and the groups."""
+
+    question: Question
+    times: list[datetime]
+    groups: list[Group]
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """How far back single calls and the roll-ups of each grain reach."""
+
+    minute: datetime
+    hour: datetime
+    day: datetime
+
+    def finest(self, first: datetime) -> str:
+        """The finest grain that holds all that is kept from a moment on."""
+        if first >= self.minute or (
+            self.hour >= floored(self.minute, 3600) and self.day >= floored(self.minute, 86400)
+        ):
+            return "minute"
+        return "hour" if first >= self.hour or self.day >= floored(self.hour, 86400) else "day"
+
+
+def kept(session: Session) -> Kept:
+    """How far back the roll-ups reach; minutes are dropped by the day, hours after longer."""
+    query = ", ".join(f"(SELECT min(start) FROM rollup_{grain}) AS {grain}" for grain in GRAINS)
+    row = session.connection().execute(text(f"SELECT {query}")).one()
+    now = datetime.now(UTC)
+    return Kept(row.minute or now, row.hour or now, row.day or now)
+
+
+def within_reach(session: Session, question: Question) -> Question:
+    """The question of a span that is kept: widened where only coarser roll-ups are left of it."""
+    if question.first > datetime.now(UTC) - SURELY_KEPT or question.finest != "minute":
+        return question
+    finest = kept(session).finest(question.first)
+    if finest == "minute":
+        return question
+    first, last = widened(question.first, question.last, finest)
+    step = question.step and max(question.step, timedelta(seconds=GRAINS[finest]))
+    return replace(question, first=first, last=last, step=step, finest=finest)
+
+
+def answer(session: Session, question: Question) -> Answer:
+    """What is asked: the groups, the largest first; others together stand last, where there are any."""
+    if question.rolled:
+        question = within_reach(session, question)
+    source = _Rolled(question) if question.rolled else _Raw(question)
+    if not question.rolled:
+        session.connection().execute(text(f"SET LOCAL statement_timeout = '{RAW_SECONDS}s'"))
+    keys = list(question.keys) if question.keys is not None else _keys(session, question, source)
+    times = question.times
+    groups = [_empty(key, question) for key in keys]
+    others = _empty(None, question)
+    which = source.number(question.split, keys)
+    place = f"date_bin(CAST(:step AS interval), {source.moment}, :first)" if question.step is not None else "NULL"
+    where = "" if question.others or not question.split else f" AND {which} >= 0"
+    for sums, more in source.questions(question):
+        query = f"SELECT {which} AS which, {place} AS moment, {sums} FROM {source.rows}{where} GROUP BY 1, 2{more}"
+        for row in session.connection().execute(text(query), source.values):
+            found = source.read(row)
+            group = groups[row.which] if row.which >= 0 else others
+            if question.step is not None:
+                at = (row.moment - question.first) // question.step
+                if not 0 <= at < len(times):
+                    continue
+                callers = found.callers
+                group.points[at].merge(found)
+                group.points[at].callers = callers
+            group.total.merge(found)
+            if question.step is None:
+                group.total.callers = found.callers
+    if question.callers and question.step is not None:
+        _tell_callers(session, question, source, which, groups, others)
+    told = [*groups, others] if others.total.calls and question.split else groups
+    return Answer(question, times, told)
+
+
+def _empty(key: tuple[str, ...] | None, question: Question) -> Group:
+    callers = 0 if question.callers else None
+    return Group(key, Totals(callers=callers), [Totals(callers=callers) for _ in question.times])
+
+
+def _tell_callers(
+    session: Session, question: Question, source: "_Source", which: str, groups: list[Group], others: Group
+) -> None:
+    """The number of different callers of each group over the whole span, which is not the sum of its points."""
+    query = f"SELECT {which} AS which, {source.callers} AS callers FROM {source.rows} GROUP BY 1"
+    for row in session.connection().execute(text(query), source.values):
+        (groups[row.which] if row.which >= 0 else others).total.callers = row.callers
+
+
+def _keys(session: Session, question: Question, source: "_Source") -> list[tuple[str, ...]]:
+    """The values of the split's fields with the most calls; one empty key where nothing is split."""
+    if not question.split:
+        return [()]
+    columns = ", ".join(f"{source.column(name)} AS k{place}" for place, name in enumerate(question.split))
+    names = ", ".join(f"k{place}" for place in range(len(question.split)))
+    query = (
+        f"SELECT {columns}, {source.count(question.order)} AS many FROM {source.rows}"
+        f" GROUP BY {names} ORDER BY many DESC, {names} LIMIT {int(question.most)}"
+    )
+    rows = session.connection().execute(text(query), source.values)
+    return [tuple(row)[:-1] for row in rows if row.many or question.order == "calls"]
+
+
+def condition(one: Where, column: str, name: str) -> tuple[str, dict[str, Any]]:
+    """A condition as SQL and its values; what people typed is always a value."""
+    values: dict[str, Any]
+    match one.how:
+        case "is" | "is not":
+            values = {name: [int(value) for value in one.values] if one.is_number else list(one.values)}
+            cast = "bigint[]" if one.is_number else "text[]"
+            found = f"{column} = ANY(CAST(:{name} AS {cast}))"
+            return (found if one.how == "is" else f"NOT ({found})"), values
+        case "starts with":
+            return f"starts_with({column}, :{name})", {name: one.values[0]}
+        case "contains":
+            return f"strpos({column}, :{name}) > 0", {name: one.values[0]}
+        case "from":
+            parts, values = [f"{column} >= :{name}a"], {f"{name}a": int(one.values[0])}
+            if one.values[1]:
+                parts.append(f"{column} <= :{name}b")
+                values[f"{name}b"] = int(one.values[1])
+            return " AND ".join(parts), values
+
+
+def conditions(where: Sequence[Where], columns: Mapping[str, str]) -> tuple[list[str], dict[str, Any]]:
+    """Conditions as SQL and their values; `columns` maps a field's name to what it is in the query."""
+    parts: list[str] = []
+    values: dict[str, Any] = {}
+    for place, one in enumerate(where):
+        said, more = condition(one, columns[one.field], f"w{place}")
+        parts.append(said)
+        values |= more
+    return parts, values
+
+
+def raw_columns() -> dict[str, str]:
+    """What each field is in the table of calls."""
+    return {name: one.column or _DERIVED[name] for name, one in CALL_FIELDS.items()}
+
+
+def _as_text(column: str, name: str) -> str:
+    return f"{column}::text" if CALL_FIELDS[name].kind != "text" else column
+
+
+class _Source:
+    """Where totals are read from. `rows` is a FROM clause with its conditions, `moment` a row's time."""
+
+    moment: str
+    rows: str
+    callers: str
+    values: dict[str, Any]
+
+    def column(self, name: str) -> str:
+        """A field of the split, as text."""
+        raise NotImplementedError
+
+    def count(self, order: Order) -> str:
+        """What groups are put in order by."""
+        raise NotImplementedError
+
+    def number(self, split: Sequence[str], keys: Sequence[tuple[str, ...]]) -> str:
+        """The number of a row's group; -1 for those of other groups. Adds to `rows` and `values`."""
+        if not split:
+            return "0"
+        if not keys:
+            return "-1"
+        rows = []
+        for number, key in enumerate(keys):
+            names = []
+            for place, value in enumerate(key):
+                self.values[f"g{number}_{place}"] = value
+                names.append(f"CAST(:g{number}_{place} AS text)")
+            rows.append(f"({', '.join(names)}, {number})")
+        columns = ", ".join(f"k{place}" for place in range(len(split)))
+        on = " AND ".join(f"{self.column(name)} = t.k{place}" for place, name in enumerate(split))
+        self.join(f"LEFT JOIN (VALUES {', '.join(rows)}) AS t({columns}, number) ON {on}")
+        return "coalesce(t.number, -1)"
+
+    def join(self, clause: str) -> None:
+        """Add a join to `rows`."""
+        raise NotImplementedError
+
+    def questions(self, question: Question) -> list[tuple[str, str]]:
+        """What to select, and what more to group by: the sums, then whatever takes a question of its own."""
+        raise NotImplementedError
+
+    def read(self, row: Any) -> Totals:
+        """The totals of a row of one of the questions."""
+        raise NotImplementedError
+
+
+class _Rolled(_Source):
+    """The roll-ups: the pieces that cover the span, with the keys that the conditions hold for."""
+
+    moment = "r.start"
+    callers = "count(DISTINCT k.caller)"
+
+    def __init__(self, question: Question) -> None:
+        pieces = cover(question.first, question.last, question.step, question.finest)
+        columns = {name: one.column or name for name, one in CALL_FIELDS.items() if one.rolled}
+        parts, self.values = conditions(question.where, columns)
+        self.values |= {"first": question.first, "step": question.step}
+        self._columns = columns
+        where = f" WHERE {' AND '.join(parts)}" if parts else ""
+        caller = ", nullif(organization || '/' || application, '/') AS caller" if question.callers else ""
+        derived = ", ".join(f"{said} AS {name}" for name, said in _DERIVED.items())
+        keys = f"(SELECT * FROM (SELECT *, {derived}{caller} FROM rollup_key) AS known{where})"
+        self._tables = self._union(pieces, question)
+        self._keys = keys
+        self._join = ""
+
+    def _union(self, pieces: Sequence[Piece], question: Question) -> str:
+        wanted = ["start", "key", "calls", "asked", "held", "marked", "total_us", "backend_us", "held_us",
+                  "request_bytes", "response_bytes", "prompt_tokens", "completion_tokens", "min_us", "max_us",
+                  *sorted(question.histograms)]  # fmt: skip
+        parts = []
+        for place, piece in enumerate(pieces):
+            self.values |= {f"from{place}": piece.first, f"to{place}": piece.last}
+            parts.append(
+                f"SELECT {', '.join(wanted)} FROM rollup_{piece.grain}"
+                f" WHERE start >= :from{place} AND start < :to{place}"
+            )
+        return f"({' UNION ALL '.join(parts)})"
+
+    @property
+    def rows(self) -> str:  # type: ignore[override]
+        return f"{self._tables} AS r JOIN {self._keys} AS k ON k.id = r.key {self._join} WHERE true"
+
+    def join(self, clause: str) -> None:
+        self._join = clause
+
+    def column(self, name: str) -> str:
+        return _as_text(f"k.{self._columns[name]}", name)
+
+    def count(self, order: Order) -> str:
+        held = "" if order == "calls" else f" FILTER (WHERE k.outcome = '{order}')"
+        return f"coalesce(sum(r.calls){held}, 0)::bigint"
+
+    def questions(self, question: Question) -> list[tuple[str, str]]:
+        sums = [
+            f"coalesce(sum(r.calls) FILTER (WHERE k.{_OF_KEYS[name]}), 0)::bigint AS {name}"
+            if name in _OF_KEYS
+            else f"sum(r.{name})::bigint AS {name}"
+            for name in SUMS
+        ]
+        sums += ["min(r.min_us) AS min_us", "max(r.max_us) AS max_us"]
+        sums += [f"string_agg(r.{name}, ''::bytea) AS {name}" for name in sorted(question.histograms)]
+        if question.callers:
+            sums.append(f"{self.callers} AS callers")
+        return [(", ".join(sums), "")]
+
+    def read(self, row: Any) -> Totals:
+        values = dict(row._mapping)
+        values.pop("which"), values.pop("moment")
+        for name in HISTOGRAMS:
+            if name in values:
+                values[name] = unpacked(values[name] or b"")
+        return Totals(**values)
+
+
+class _Raw(_Source):
+    """Single calls: for fields that roll-ups do not know."""
+
+    moment = "c.at"
+    callers = "count(DISTINCT nullif(organization || '/' || application, '/'))"
+
+    def __init__(self, question: Question) -> None:
+        self._columns = raw_columns()
+        parts, self.values = conditions(question.where, self._columns)
+        self.values |= {"first": question.first, "last": question.last, "step": question.step}
+        self._where = " AND ".join(["c.at >= :first", "c.at < :last", *parts])
+        self._join = ""
+
+    @property
+    def rows(self) -> str:  # type: ignore[override]
+        return f'"call" AS c {self._join} WHERE {self._where}'
+
+    def join(self, clause: str) -> None:
+        self._join = clause
+
+    def column(self, name: str) -> str:
+        return _as_text(self._columns[name], name)
+
+    def count(self, order: Order) -> str:
+        return "count(*)" if order == "calls" else f"count(*) FILTER (WHERE {_OUTCOME} = '{order}')"
+
+    def questions(self, question: Question) -> list[tuple[str, str]]:
+        sums = []
+        for name in SUMS:
+            if name in _OF_KEYS:
+                held = _OF_KEYS[name].replace("outcome", _OUTCOME)
+                sums.append(f"count(*) FILTER (WHERE {held}) AS {name}")
+            else:
+                sums.append(f"sum({_RAW.get(name, name)})::bigint AS {name}")
+        sums += ["min(total_us) AS min_us", "max(total_us) AS max_us"]
+        if question.callers:
+            sums.append(f"{self.callers} AS callers")
+        found = [(", ".join(sums), "")]
+        for name in sorted(question.histograms):
+            time, held = _RAW_TIMES[name]
+            held = f" FILTER (WHERE {held.removeprefix('AND ')})" if held else ""
+            bucket = f"CASE WHEN {time} > 1 THEN ceil(ln(({time})::float8) * {PER_LOG!r})::int ELSE 0 END"
+            found.append((f"{bucket} AS bucket, count(*){held} AS many, '{name}' AS histogram_name", ", bucket"))
+        return found
+
+    def read(self, row: Any) -> Totals:
+        values = dict(row._mapping)
+        values.pop("which"), values.pop("moment")
+        if "bucket" in values:
+            found = Totals()
+            if values["many"]:
+                setattr(found, values["histogram_name"], {values["bucket"]: values["many"]})
+            return found
+        return Totals(**values)

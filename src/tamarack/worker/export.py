@@ -1,0 +1,73 @@
+"""The steady export: batches of records to an outside collector, again until they are taken."""
+
+import threading
+from collections.abc import Callable
+from datetime import timedelta
+
+import orjson
+from sqlmodel import Session
+
+from tamarack.core.traffic.otlp import request
+from tamarack.settings import Settings
+from tamarack.store import exporting
+from tamarack.store.columns import now
+from tamarack.store.engine import make_engine
+from tamarack.store.secrets import value_in_force
+from tamarack.web.outgoing import NotReached, post
+
+EVERY_S = 0.5
+TIMEOUT_S = 10.0
+
+Log = Callable[[str], None]
+
+
+def send_next(session: Session, settings: Settings, log: Log) -> int:
+    """Send what comes next, if its time has come; returns how many calls were taken."""
+    kept = exporting.export(session)
+    if not kept.on or (kept.next_try_at is not None and kept.next_try_at > now()):
+        return 0
+    batches = exporting.following(session, kept)
+    if not batches:
+        return 0
+    headers = {"content-type": "application/json"}
+    if kept.secret:
+        headers[kept.header] = value_in_force(session, settings.keys.credentials.sealing, kept.secret)
+    after = None
+    try:
+        sent = orjson.dumps(request(batches))
+        status, fields, body = post(kept.address, sent, headers, settings.unreachable, TIMEOUT_S)
+        problem = "" if 200 <= status < 300 else f"{kept.address} answered {status}: {body[:200]!r}"
+        wait = fields.get("retry-after", "")
+        after = timedelta(seconds=int(wait)) if wait.isdigit() else None
+    except NotReached as error:
+        problem = str(error)
+    if problem:
+        if not kept.tries:
+            log(f"export: {problem}; it is tried again")
+        exporting.note_not_taken(session, kept, problem, after)
+        session.commit()
+        return 0
+    if kept.tries:
+        log(f"export: {kept.address} takes records again")
+    exporting.note_taken(session, kept, batches)
+    session.commit()
+    return sum(len(calls) for _, _, calls in batches)
+
+
+def export_records(settings: Settings, stop: threading.Event, log: Log) -> None:
+    """Export until told to stop. A lost database is tried again."""
+    engine = make_engine(settings.database, size=1)
+    away = False
+    while not stop.is_set():
+        try:
+            with Session(engine) as session:
+                sent = send_next(session, settings, log)
+            away = False
+            if sent:
+                continue
+        except Exception as error:  # whatever it is, records have to be exported again
+            if not away:
+                log(f"export: {str(error).partition(chr(10))[0]}")
+            away = True
+        stop.wait(EVERY_S)
+    engine.dispose()

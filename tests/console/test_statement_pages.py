@@ -1,0 +1,176 @@
+"""Statements in the console: what was used adds up to the calls, is priced, adjusted, issued, and then stays."""
+
+import csv
+import io
+from datetime import datetime, timedelta
+from decimal import Decimal
+
+import psycopg
+import pytest
+from flask.testing import FlaskClient
+from sqlalchemy import text
+from sqlmodel import Session, select
+
+from core.test_traffic import record
+from helpers import sign_in
+from tamarack.settings import Settings
+from tamarack.store import rolling, stating, subscribers, subscribing
+from tamarack.store.application import Subscription
+from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.columns import now
+from tamarack.store.recording import Batch, take_in
+from tamarack.store.statement import SubscriptionPeriod
+
+_THIS = now().replace(day=1, hour=0, minute=0, second=0, microsecond=0)
+_LAST = (_THIS - timedelta(days=1)).replace(day=1)
+MONTH = f"{_LAST:%Y-%m}"
+WHERE = f"/traffic/statements/tern-trips/{MONTH}/"
+
+
+@pytest.fixture
+def used(settings: Settings, world: Session) -> int:
+    """Last month Tern Trips called 4,020 times; others, other months and the test environment do not count."""
+    calls = []
+
+    def put(many: int, at: datetime, **fields: object) -> None:
+        values = {"environment": "production", "organization": "tern-trips", "application": "island-planner", "api": "sailings",
+                  "plan": "passage/cutter", "target": "t"} | fields  # fmt: skip
+        base = int(at.timestamp() * 1e6)
+        calls.extend(record(base + place * 500_000, id=f"{len(calls) + place:024x}", **values) for place in range(many))
+
+    put(2500, _LAST + timedelta(days=3))
+    put(1000, _LAST + timedelta(days=4), api="fares", prompt_tokens=2, completion_tokens=3)
+    put(400, _LAST + timedelta(days=5), status=429, reason="over-plan")
+    put(100, _THIS - timedelta(minutes=1), status=502, reason="backend-away")
+    put(20, _LAST, application="", plan="", status=401, reason="revoked-credential")
+    put(50, _LAST + timedelta(days=6), environment="test")
+    put(60, _LAST + timedelta(days=6), organization="kelp-and-crate")
+    put(70, _THIS)
+    put(80, _LAST - timedelta(seconds=60))
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        take_in(connection, [Batch("b", "n", calls)])
+    owner = subscribers.organization_named(world, "tern-trips")
+    assert owner is not None
+    application = subscribing.make_application(world, COMMAND_LINE, owner, "Island Planner", "")
+    offered = rolling.running_configuration(world, "production")
+    subscribing.subscribe(world, COMMAND_LINE, offered, application, "passage", "cutter", "production")
+    for period in world.exec(select(SubscriptionPeriod)):
+        period.first = _LAST - timedelta(days=10)
+        world.add(period)
+    world.commit()
+    return 4020
+
+
+def test_a_statement_adds_up_to_the_calls_to_the_last_one(admin: FlaskClient, used: int, world: Session) -> None:
+    body = admin.get(f"{WHERE}statement.json").json
+    assert body is not None
+    recorded = world.connection().execute(
+        text("SELECT count(*) FROM call WHERE organization = 'tern-trips' AND environment = 'production' AND at >= :first AND at < :last"),
+        {"first": _LAST, "last": _THIS},
+    ).scalar_one()  # fmt: skip
+    assert sum(one["calls"] for one in body["uses"]) == body["calls"] == recorded == used
+    assert body["charged_calls"] == 3500
+    assert body["tokens"] == 5000
+    (cost,) = body["costs"]
+    assert (cost["application"], cost["plan"], cost["days"]) == (
+        "island-planner",
+        "passage/cutter",
+        (_THIS - _LAST).days,
+    )
+    assert body["totals"] == {"EUR": "40.00"}
+    rows = list(csv.DictReader(io.StringIO(admin.get(f"{WHERE}statement.csv").text)))
+    assert sum(int(row["calls"]) for row in rows if row["kind"] == "use") == used
+    assert [row["amount"] for row in rows if row["kind"] == "total"] == ["40.00"]
+    page = admin.get(WHERE).text
+    assert "40.00 EUR" in page
+    assert "the month is over; not issued yet" in page
+    assert "Tern Trips" in admin.get(f"/traffic/statements/?month={MONTH}").text
+
+
+def test_it_is_adjusted_issued_and_then_stays(admin: FlaskClient, used: int, world: Session) -> None:
+    for amount, currency, words in (
+        ("", "EUR", "x"),
+        ("0", "EUR", "x"),
+        ("1", "euro", "x"),
+        ("1", "EUR", ""),
+        ("1.2345", "EUR", "x"),
+    ):
+        data = {"amount": amount, "currency": currency, "words": words}
+        answer = admin.post(f"{WHERE}adjust", data=data, follow_redirects=True).text
+        assert any(said in answer for said in ("is no amount", "is no currency", "Say what"))
+    admin.post(f"{WHERE}adjust", data={"amount": "-12,50", "currency": "EUR", "words": "Outage, agreed"})
+    admin.post(f"{WHERE}adjust", data={"amount": "7", "currency": "EUR", "words": "by mistake"})
+    (kept, mistaken) = stating.adjustments(world, subscribers.organization_named(world, "tern-trips"), MONTH)  # type: ignore[arg-type]
+    assert kept.amount == Decimal("-12.5")
+    admin.post(f"{WHERE}take-back/{mistaken.id}")
+    assert "27.50 EUR" in admin.get(WHERE).text
+    assert "is issued, and stays" in admin.post(f"{WHERE}issue", follow_redirects=True).text
+    before = admin.get(f"{WHERE}statement.json").json
+    assert before is not None
+    assert before["totals"] == {"EUR": "27.50"}
+    assert "issued by i.marsh@skerry.example" in admin.get(WHERE).text
+    assert (
+        "adjust the month after it"
+        in admin.post(
+            f"{WHERE}adjust", data={"amount": "1", "currency": "EUR", "words": "x"}, follow_redirects=True
+        ).text
+    )
+    assert "was issued already" in admin.post(f"{WHERE}issue", follow_redirects=True).text
+    assert "was issued" in admin.post(f"{WHERE}take-back/{kept.id}", follow_redirects=True).text
+    world.connection().execute(text("DELETE FROM rollup_day"))
+    world.connection().execute(text("DELETE FROM rollup_hour"))
+    world.commit()
+    assert admin.get(f"{WHERE}statement.json").json == before
+    assert "-12.5" in admin.get(f"{WHERE}statement.csv").text
+
+
+def test_a_running_month_is_not_issued_and_unknown_ones_are_not_there(admin: FlaskClient, used: int) -> None:
+    running = f"/traffic/statements/tern-trips/{_THIS:%Y-%m}/"
+    assert "the month is running" in admin.get(running).text
+    assert "is not over" in admin.post(f"{running}issue", follow_redirects=True).text
+    assert admin.get("/traffic/statements/tern-trips/november/").status_code == 404
+    assert admin.get(f"/traffic/statements/nobody/{MONTH}/").status_code == 404
+    assert admin.get("/traffic/statements/?month=november").status_code == 404
+
+
+def test_who_may_only_see_adjusts_and_issues_nothing(console: FlaskClient, used: int, world: Session) -> None:
+    from tamarack.store.staff import Staff
+
+    member = world.exec(select(Staff).where(Staff.email == "s.heath@skerry.example")).one()
+    member.role = "analyst"
+    world.add(member)
+    world.commit()
+    sign_in(console, "s.heath@skerry.example", "lichen-grey-23")
+    assert "Adjust" not in console.get(WHERE).text
+    for path in ("adjust", "issue", "take-back/1"):
+        assert console.post(f"{WHERE}{path}").status_code == 403
+
+
+def test_days_are_those_on_which_a_plan_was_in_force(world: Session) -> None:
+    owner = subscribers.organization_named(world, "tern-trips")
+    assert owner is not None
+    application = subscribing.make_application(world, COMMAND_LINE, owner, "Island Planner", "")
+    offered = rolling.running_configuration(world, "production")
+    made = subscribing.subscribe(world, COMMAND_LINE, offered, application, "passage", "skiff", "production")
+    subscribing.change_plan(world, COMMAND_LINE, offered, made, "cutter")
+    subscribing.set_subscription_state(world, COMMAND_LINE, made, "paused")
+    subscribing.set_subscription_state(world, COMMAND_LINE, made, "active")
+    subscribing.set_subscription_state(world, COMMAND_LINE, made, "ended")
+    world.flush()
+    periods = world.exec(select(SubscriptionPeriod).order_by(SubscriptionPeriod.id)).all()  # type: ignore[arg-type]
+    assert [(period.plan, period.last is not None) for period in periods] == [
+        ("skiff", True),
+        ("cutter", True),
+        ("cutter", True),
+    ]
+    spans = [(_LAST + timedelta(days=2, hours=5), _LAST + timedelta(days=4)), (_LAST + timedelta(days=4), _LAST + timedelta(days=5)),
+             (_LAST + timedelta(days=4, hours=12), _LAST + timedelta(days=40))]  # fmt: skip
+    for period, (period.first, period.last) in zip(periods, spans, strict=True):
+        world.add(period)
+    world.flush()
+    days = stating.days_in_force(world, owner, MONTH)
+    assert days == {
+        ("island-planner", "passage/skiff"): 2,
+        ("island-planner", "passage/cutter"): (_THIS - _LAST).days - 4,
+    }
+    assert world.exec(select(Subscription)).one().state == "ended"

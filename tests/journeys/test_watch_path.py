@@ -1,0 +1,288 @@
+"""From a picture to the call that made it; and counts that agree with what was sent, whatever fell over meanwhile."""
+
+import http.client
+import json
+import os
+import re
+import signal
+import threading
+import urllib.request
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+import psycopg
+import pytest
+from playwright.sync_api import Page, expect
+
+from helpers import until
+from journeys.conftest import Installation, sign_in
+from tamarack.demo.places import COLLECTOR
+from tamarack.demo.world import STAFF
+from tamarack.settings import STAND_INS, Settings
+
+pytestmark = pytest.mark.journey
+ADMIN = STAFF[0]
+
+
+def settings(demo: Installation) -> Settings:
+    return Settings(home=demo.home, port_base=demo.base)
+
+
+def test_a_picture_leads_to_the_call_that_made_it(demo: Installation, page: Page) -> None:
+    sign_in(page, demo.console, ADMIN.email, ADMIN.password)
+    page.goto(f"{demo.console}/traffic/")
+    page.get_by_role("link", name="Explore").click()
+    page.get_by_label("split by", exact=True).select_option(label="API")
+    expect(page.get_by_role("link", name="sailings", exact=True)).to_be_visible()
+    # a condition, with suggestions from the traffic
+    field = page.get_by_label("Only calls where")
+    field.fill("cache is ")
+    expect(page.locator("#suggestions option[value='cache is hit']")).to_have_count(1)
+    field.fill("cache is hit")
+    field.press("Enter")
+    expect(page.locator(".condition code")).to_have_text("cache is hit")
+    # a row narrows, the back button undoes
+    page.get_by_role("link", name="sailings", exact=True).click()
+    expect(page.locator(".condition code")).to_have_text(["cache is hit", "api is sailings"])
+    page.go_back()
+    expect(page.locator(".condition code")).to_have_text(["cache is hit"])
+    page.go_forward()
+    # a stretch is dragged, by pointer; the picture follows
+    page.get_by_label("drawn as").select_option("heat map")
+    chart = page.locator("#exploration")
+    box = chart.bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + box["width"] * 0.3, box["y"] + 60)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] * 0.6, box["y"] + 60, steps=4)
+    page.mouse.up()
+    expect(page).to_have_url(re.compile("span=2"))
+    # arrow keys read the values
+    chart.focus()
+    chart.press("ArrowRight")
+    expect(page.locator("#exploration-readout")).to_contain_text("calls, half within")
+    # saved, and found again under its title
+    page.get_by_label("Title").fill("From the cache, Sailings")
+    page.get_by_label("every support").check()
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("The exploration is saved.")).to_be_visible()
+    expect(page.get_by_role("link", name="From the cache, Sailings")).to_be_visible()
+    # the calls behind it, and one of them
+    page.get_by_role("link", name="The calls behind it").click()
+    expect(page.locator(".condition code")).to_have_text(["cache is hit", "api is sailings"])
+    page.locator("tbody tr a").first.click()
+    expect(page.get_by_role("heading", name="What happened")).to_be_visible()
+    expect(page.get_by_text("from the cache")).to_be_visible()
+    expect(page.get_by_text("· Identify")).to_be_visible()
+
+
+def test_a_board_is_made_of_it_and_looked_at_in_full(demo: Installation, page: Page) -> None:
+    sign_in(page, demo.console, ADMIN.email, ADMIN.password)
+    page.goto(f"{demo.console}/traffic/boards/")
+    page.get_by_label("Title").fill("Quay side")
+    page.get_by_role("button", name="Make it").click()
+    page.get_by_label("Put on it").select_option(label="From the cache, Sailings")
+    page.get_by_role("button", name="Put it on").click()
+    expect(page.get_by_text("is on the board")).to_be_visible()
+    page.get_by_role("link", name="Quay side").click()
+    expect(page.locator(".tile")).to_have_count(1)
+    page.get_by_role("link", name="Full screen").click()
+    expect(page.get_by_role("navigation", name="Sections")).to_be_hidden()
+    page.get_by_role("link", name="Leave full screen").click()
+    with page.expect_download() as taken:
+        page.get_by_role("link", name="File").click()
+    board = json.loads(taken.value.path().read_text())
+    assert board["tiles"][0]["question"]["where"] == ["cache is hit", "api is sailings"]
+
+
+def test_an_alert_is_tried_and_watched_and_new_calls_are_followed(demo: Installation, page: Page) -> None:
+    sign_in(page, demo.console, ADMIN.email, ADMIN.password)
+    page.goto(f"{demo.console}/traffic/alerts/")
+    page.get_by_role("link", name="Watch something").click()
+    page.get_by_label("Title").fill("Anything at all")
+    page.get_by_label("Raise it when").select_option(label="calls")
+    page.get_by_label("the limit").fill("0")
+    page.get_by_label("for minutes").fill("1")
+    page.get_by_role("button", name="Try it on the last hours").click()
+    expect(page.get_by_text("it would have been raised")).to_be_visible()
+    page.get_by_role("button", name="Watch it").click()
+    expect(page.get_by_role("heading", name="Anything at all")).to_be_visible()
+    page.goto(f"{demo.console}/traffic/calls")
+    page.get_by_role("link", name="Follow").click()
+    newest = page.locator("tbody tr a").first.get_attribute("href")
+    key = (demo.home / "demo" / "kiosk.production.key").read_text()
+    ask(demo.base + 2, key, "followed")
+    expect(page.locator("tbody tr a").first).not_to_have_attribute("href", newest or "")
+
+
+def ask(port: int, key: str, agent: str) -> str:
+    """One call; returns its id."""
+    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=10)
+    connection.request("GET", "/sailings/v2/ports", headers={"X-Skerry-Key": key, "User-Agent": agent})
+    answer = connection.getresponse()
+    answer.read()
+    connection.close()
+    return answer.headers["tamarack-call-id"]
+
+
+class Load:
+    """Calls of a known agent to both production nodes, over kept connections; notes the id of every answer."""
+
+    def __init__(self, demo: Installation, agent: str) -> None:
+        self.agent = agent
+        self.key = (demo.home / "demo" / "counter-desk.production.key").read_text()
+        self.ids: dict[int, list[str]] = {demo.base + 2: [], demo.base + 3: []}
+        self._stop = threading.Event()
+        self._threads = [threading.Thread(target=self._send, args=(port,)) for port in self.ids]
+
+    def _send(self, port: int) -> None:
+        connection = http.client.HTTPConnection("127.0.0.1", port, timeout=10)
+        while not self._stop.is_set():
+            try:
+                connection.request(
+                    "GET", "/sailings/v2/ports", headers={"X-Skerry-Key": self.key, "User-Agent": self.agent}
+                )
+                answer = connection.getresponse()
+                answer.read()
+                self.ids[port].append(answer.headers["tamarack-call-id"])
+            except (OSError, http.client.HTTPException):
+                connection.close()
+                self._stop.wait(0.05)
+            self._stop.wait(0.002)
+        connection.close()
+
+    @property
+    def many(self) -> int:
+        return sum(map(len, self.ids.values()))
+
+    @contextmanager
+    def running(self) -> Iterator["Load"]:
+        for thread in self._threads:
+            thread.start()
+        try:
+            yield self
+        finally:
+            self._stop.set()
+            for thread in self._threads:
+                thread.join(20)
+
+
+def recorded(demo: Installation, agent: str) -> list[str]:
+    """The ids of the calls of an agent that are in the database."""
+    with psycopg.connect(settings(demo).database, connect_timeout=10) as connection:
+        rows = connection.execute(
+            "SELECT id FROM call WHERE agent = %s AND at > now() - interval '30 minutes'", (agent,)
+        ).fetchall()
+    return [id for (id,) in rows]
+
+
+def in_roll_ups(demo: Installation) -> tuple[int, list[int]]:
+    """The calls of the last hours, counted one by one, and by each roll-up, within whole days."""
+    with psycopg.connect(settings(demo).database, autocommit=True) as connection:
+        connection.execute("BEGIN ISOLATION LEVEL REPEATABLE READ")
+        row = connection.execute("SELECT count(*) FROM call").fetchone()
+        sums = [connection.execute(f"SELECT sum(calls)::bigint FROM rollup_{grain}").fetchone()
+                for grain in ("minute", "hour", "day")]  # fmt: skip
+        connection.execute("COMMIT")
+    assert row is not None
+    return row[0], [one[0] for one in sums if one is not None]
+
+
+def test_counts_agree_after_the_database_was_away_under_load(demo: Installation) -> None:
+    database = demo.pids()["postgresql"]
+    with Load(demo, "away/1").running() as load:
+        until(lambda: load.many > 100, "calls before")
+        os.kill(database, signal.SIGINT)  # PostgreSQL's fast shutdown; the start command brings it back
+        before = load.many
+        until(lambda: load.many > before + 400, "calls while it is away", 60)
+        until(lambda: demo.pids().get("postgresql") not in (None, database), "another database", 60)
+        after = load.many
+        until(lambda: load.many > after + 100, "calls after", 60)
+    sent = sorted(id for ids in load.ids.values() for id in ids)
+    until(lambda: len(recorded_or_none(demo, "away/1")) >= len(sent), "all of them recorded", 60)
+    assert sorted(recorded(demo, "away/1")) == sent
+    singly, rolled = in_roll_ups(demo)
+    assert rolled == [singly] * 3
+
+
+def recorded_or_none(demo: Installation, agent: str) -> list[str]:
+    try:
+        return recorded(demo, agent)
+    except psycopg.OperationalError:
+        return []
+
+
+def test_a_killed_node_loses_only_what_came_after_its_last_batch(demo: Installation) -> None:
+    port = demo.base + 3
+    with Load(demo, "killed/1").running() as load:
+        until(lambda: len(load.ids[port]) > 300, "calls to the node", 60)
+        killed = demo.pids()["production-2"]
+        os.kill(killed, signal.SIGKILL)
+        carried = list(load.ids[port])
+        until(lambda: demo.pids().get("production-2", killed) != killed, "another node", 60)
+        until(lambda: len(load.ids[port]) > len(carried) + 50, "calls to it", 60)
+    last = load.ids[port][-1]
+    until(lambda: last in recorded(demo, "killed/1"), "the last of them recorded", 60)
+    kept = set(recorded(demo, "killed/1"))
+    other = load.ids[demo.base + 2]
+    assert set(other) <= kept  # the node that was not killed lost nothing
+    lost = [id for id in carried if id not in kept]
+    newest = max(id for id in carried if id in kept)
+    assert all(id[:11] >= newest[:11] for id in lost)  # ids begin with their time: only the tail is gone
+    assert set(load.ids[port]) - set(lost) <= kept
+
+
+def collector(demo: Installation) -> dict[str, int]:
+    address = f"http://127.0.0.1:{demo.base + STAND_INS + COLLECTOR}"
+    with urllib.request.urlopen(f"{address}/state", timeout=10) as answer:
+        found: dict[str, int] = json.load(answer)
+    return found
+
+
+def tell_collector(demo: Installation, failing: str) -> None:
+    address = f"http://127.0.0.1:{demo.base + STAND_INS + COLLECTOR}/failing"
+    urllib.request.urlopen(address, data=f"failing={failing}".encode(), timeout=10).close()
+
+
+def batched(demo: Installation) -> tuple[int, int]:
+    """The calls of all numbered batches, and those that were exported."""
+    with psycopg.connect(settings(demo).database) as connection:
+        row = connection.execute(
+            "SELECT (SELECT coalesce(sum(calls), 0)::bigint FROM call_batch), (SELECT calls FROM export)"
+        ).fetchone()
+    assert row is not None
+    return row[0], row[1]
+
+
+def test_the_collector_may_be_away_and_gets_every_record_once(demo: Installation, page: Page) -> None:
+    tell_collector(demo, "yes")
+    failed = collector(demo)["failed"]
+    key = (demo.home / "demo" / "kiosk.production.key").read_text()
+    for _ in range(20):
+        ask(demo.base + 2, key, "exported/1")
+    until(lambda: collector(demo)["failed"] > failed, "a request that fails", 60)
+    sign_in(page, demo.console, ADMIN.email, ADMIN.password)
+    page.goto(f"{demo.console}/settings/export/")
+    expect(page.get_by_text("answered 503")).to_be_visible()
+    tell_collector(demo, "no")
+
+    def agrees() -> bool:
+        waiting, taken = batched(demo)
+        return waiting == taken == collector(demo)["records"]
+
+    until(agrees, "every record at the collector, once", 90)
+    expect(page.get_by_text("taken as they come")).to_be_visible()
+
+
+def test_each_node_tells_its_metrics(demo: Installation) -> None:
+    key = (demo.home / "demo" / "kiosk.production.key").read_text()
+    ask(demo.base + 2, key, "metered/1")
+
+    def told() -> str:
+        with urllib.request.urlopen(f"http://127.0.0.1:{demo.base + 32}/metrics", timeout=10) as answer:
+            return str(answer.read().decode())
+
+    until(lambda: 'api="sailings"' in told(), "metrics of Sailings")
+    text = told()
+    assert re.search(r'tamarack_calls_total\{api="sailings",environment="production",node="production-1"', text)
+    assert "tamarack_call_duration_seconds_bucket" in text
