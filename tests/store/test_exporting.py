@@ -17,7 +17,7 @@ from tamarack.core.traffic.otlp import PATH, request
 from tamarack.core.traffic.record import Record
 from tamarack.demo.collector import Collector
 from tamarack.settings import Settings
-from tamarack.store import exporting
+from tamarack.store import exporting, quotas
 from tamarack.store.auditing import COMMAND_LINE
 from tamarack.store.columns import now
 from tamarack.store.not_possible import NotPossible
@@ -148,6 +148,19 @@ def test_late_batches_are_exported_too(settings: Settings, session: Session, col
     put(settings, Batch("late", "n", late))
     send_all(session, settings)
     assert app.records == 7
+
+
+def test_batches_that_hold_use_of_quotas_are_passed_over(
+    settings: Settings, session: Session, collector: tuple[Seen, str]
+) -> None:
+    app, address = collector
+    exporting.set_up(session, COMMAND_LINE, address, True, "", "")
+    quotas.take_in_use(session, "use", "n", [])
+    session.commit()
+    assert exporting.waiting(session) == (0, 0)
+    put(settings, Batch("a", "n", calls(3, "a")))
+    assert send_all(session, settings) == 3
+    assert app.state()["batches"] == 1
 
 
 def test_a_secret_goes_in_its_header_and_nowhere_else(

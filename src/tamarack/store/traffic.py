@@ -72,7 +72,7 @@ class CallBatch(SQLModel, table=True):
     calls: int
     at: datetime = Moment(index=True)
     first: datetime | None = Moment(default=None)
-    """When its first call came, and its last."""
+    """When its first call came, and its last; none of a batch that holds no calls, but use of quotas."""
     last: datetime | None = Moment(default=None)
 
 
