@@ -43,6 +43,7 @@ from tamarack.store.organization import Organization
 from tamarack.store.partitions import make_partitions
 from tamarack.store.passwords import hash_password
 from tamarack.store.recording import Batch, KeyIds, copy_calls, copy_rollups, take_in
+from tamarack.store.secrets import set_secret
 from tamarack.store.staff import Staff
 
 HERE = Path(__file__).parent
@@ -154,6 +155,7 @@ def furnish(session: Session) -> None:
     for text in loaded.documents.values():
         drafting.keep_document(session, text)
     drafting.replace_all(session, COMMAND_LINE, loaded.configuration, remove_others=True)
+    set_secret(session, COMMAND_LINE, bytes(32), "harbour-register", "only-for-the-bench")
     rolling.roll_out(session, COMMAND_LINE, "production")
     for one in ORGANIZATIONS:
         session.add(Organization(name=one.name, title=one.title, kind=one.kind))
@@ -248,10 +250,13 @@ def main() -> None:
     parser.add_argument("--calls", type=int, default=10_000_000)
     parser.add_argument("--days", type=int, default=30)
     parser.add_argument("--rounds", type=int, default=ROUNDS)
+    parser.add_argument("--home", type=Path, help="a folder that is kept: loaded the first time, only read after that")
     parser.add_argument("--no-gateway", action="store_true", help="leave out the comparison with a node")
     given = parser.parse_args()
-    home = Path(tempfile.mkdtemp(prefix="tamarack-bench-"))
+    home = given.home.resolve() if given.home else Path(tempfile.mkdtemp(prefix="tamarack-bench-"))
+    home.mkdir(mode=0o755, parents=True, exist_ok=True)
     home.chmod(0o755)
+    is_new = not (home / "postgresql").exists()
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = int(probe.getsockname()[1])
@@ -262,14 +267,16 @@ def main() -> None:
     try:
         while not cluster.answers():
             assert server.poll() is None, (home / "log").read_text()
-        cluster.make_database("bench")
+        if is_new:
+            cluster.make_database("bench")
         url = cluster.url("bench")
-        engine = make_engine(url)
-        migrate(engine)
-        with Session(engine) as session:
-            furnish(session)
-        engine.dispose()
-        load(url, min(given.calls, 50_000_000), min(given.days, 60))
+        if is_new:
+            engine = make_engine(url)
+            migrate(engine)
+            with Session(engine) as session:
+                furnish(session)
+            engine.dispose()
+            load(url, min(given.calls, 50_000_000), min(given.days, 60))
         app = make_app(Settings(home=home, database_url=url))
         app.config["WTF_CSRF_ENABLED"] = False
         client = app.test_client()
@@ -281,7 +288,8 @@ def main() -> None:
     finally:
         server.send_signal(2)
         server.wait(60)
-        shutil.rmtree(home, ignore_errors=True)
+        if given.home is None:
+            shutil.rmtree(home, ignore_errors=True)
 
 
 if __name__ == "__main__":

@@ -8,6 +8,7 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
+import hypothesis
 import pytest
 from argon2 import PasswordHasher
 from flask import Flask
@@ -28,6 +29,9 @@ from tamarack.store.migrate import migrate
 from tamarack.store.organization import Organization, Person
 from tamarack.store.secrets import set_secret
 from tamarack.store.staff import Staff
+
+hypothesis.settings.register_profile("steady", deadline=None)  # how fast an example runs is no property of the code
+hypothesis.settings.load_profile("steady")
 
 
 @pytest.fixture(scope="session")

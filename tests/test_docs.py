@@ -5,6 +5,8 @@ from pathlib import Path
 import pytest
 
 from tamarack.core.policies import KINDS
+from tamarack.core.traffic.explore import MEASURES
+from tamarack.core.traffic.fields import CALL_FIELDS
 from tamarack.settings import Settings
 
 ROOT = Path(__file__).parents[1]
@@ -30,3 +32,19 @@ def test_the_readme_links_every_screenshot() -> None:
     shots = list((ROOT / "docs/screenshots").glob("*.png"))
     assert shots
     assert [shot.name for shot in shots if shot.name not in readme] == []
+
+
+@pytest.mark.parametrize("name", CALL_FIELDS)
+def test_every_field_of_calls_is_documented_with_its_standard_name(name: str) -> None:
+    line = next(
+        line for line in (ROOT / "docs/traffic.md").read_text().splitlines() if line.startswith(f"| `{name}` |")
+    )
+    field = CALL_FIELDS[name]
+    assert field.title in line
+    assert not field.otel or f"`{field.otel}`" in line
+    assert line.endswith("| yes |" if field.rolled else "| no |")
+
+
+@pytest.mark.parametrize("name", MEASURES)
+def test_every_measure_is_documented(name: str) -> None:
+    assert f"| `{name}` | {MEASURES[name].title} |" in (ROOT / "docs/traffic.md").read_text()

@@ -126,7 +126,7 @@ document.addEventListener("keydown", (event) => {
   else readOut(chart, at + (event.key === "ArrowRight" ? 1 : -1));
 });
 
-// A stretch of a chart is chosen by dragging over it; where that leads, the page says with FIRST and LAST in place.
+// A stretch of a chart is chosen by dragging over it; where that leads, the page says with ~first~ and ~last~ in place.
 let drag = null;
 
 function nearest(chart, event) {
@@ -160,7 +160,7 @@ document.addEventListener("pointerup", () => {
   const [first, last] = [points[Math.min(from, to)], points[Math.max(from, to)]];
   chart.dataset.dragged = "yes";
   const target = chart.closest("[data-drag]").dataset.drag;
-  location.href = target.replace("FIRST", first.t).replace("LAST", last.t);
+  location.href = target.replace("~first~", first.t).replace("~last~", last.t);
 });
 
 function followPoint(chart) {

@@ -152,7 +152,7 @@ def test_an_exploration_is_drawn_and_narrowed(admin: FlaskClient) -> None:
     points = json.loads(html.unescape(re.search(r'data-points="([^"]*)"', narrowed)[1]))  # type: ignore[index]
     closer = next(point["href"] for point in points if point["text"].endswith("all calls 2"))
     assert "No call matches" not in admin.get(closer).text
-    assert "FIRST/LAST" in html.unescape(re.search(r'data-drag="([^"]*)"', narrowed)[1]).replace("%2F", "/")  # type: ignore[index]
+    assert "~first~/~last~" in html.unescape(re.search(r'data-drag="([^"]*)"', narrowed)[1]).replace("%2F", "/")  # type: ignore[index]
     wrong = admin.get(f"{WHERE}?where=colour+is+red&where=api+is+fares&span=hour")
     assert "is not a field of calls" in wrong.text
     assert 'value="api is fares"' in wrong.text  # what is right stands all the same

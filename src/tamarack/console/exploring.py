@@ -84,7 +84,7 @@ def page() -> Any:
             link=lambda first, last: address(exploration.within(first, last), **_opened(opened)),
             happened=_happened(explored),
         ),
-        drag=address(exploration, span="FIRST/LAST", step=None),
+        drag=address(exploration, span="~first~/~last~", step=None),
         rows=[(row, narrower(exploration, row)) for row in found],
         without=[(one, address(exploration, where=[str(o) for o in where if o is not one])) for one in where],
         address=lambda **changes: address(exploration, **changes),

@@ -96,11 +96,11 @@ def _points(session: Session, rule: Rule, first: datetime, last: datetime) -> li
         found = []
         at = first + MINUTE
         while at <= last:
-            asked = Question(at - rule.window * MINUTE, at, where, callers=True)
+            asked = Question(at - rule.window * MINUTE, at, where, callers=True, sums=())
             found.append(answer(session, asked).groups[0].total)
             at += MINUTE
         return found
-    asked = Question(start, last, where, step=MINUTE, histograms=histograms)
+    asked = Question(start, last, where, step=MINUTE, histograms=histograms, sums=rule.measured.needs)
     return windows(answer(session, asked).groups[0].points, rule.window)
 
 

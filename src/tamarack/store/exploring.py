@@ -13,6 +13,8 @@ from tamarack.core.traffic.span import floored, raised
 from tamarack.core.traffic.where import Where
 from tamarack.store.reading import Group, Question, answer, within_reach
 
+TABLE = ("refused", "failed", "total_us")
+"""The totals that the table of an exploration shows whatever is measured."""
 MOST_SUGGESTED = 40
 RECENT = timedelta(days=1)
 """How far back the values of fields are looked for that roll-ups do not know."""
@@ -46,7 +48,10 @@ def explore(session: Session, exploration: Exploration, now: datetime) -> Explor
     is_heat = exploration.picture == "heat map"
     histograms = {measure.histogram or "histogram"} if is_heat or measure.histogram else set()
     split = () if is_heat else exploration.split
-    question = Question(first, last, exploration.where, split, step, histograms=histograms, callers=measure.callers)
+    sums = (*TABLE, *measure.needs)
+    question = Question(
+        first, last, exploration.where, split, step, histograms=histograms, sums=sums, callers=measure.callers
+    )
     found = answer(session, question)
     asked = found.question
     assert asked.step is not None

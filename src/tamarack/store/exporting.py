@@ -61,7 +61,8 @@ def waiting(session: Session) -> tuple[int, int]:
     """How many batches and calls wait to be taken."""
     kept = export(session)
     query = text(
-        "SELECT count(*) AS batches, coalesce(sum(calls), 0)::bigint AS calls FROM call_batch WHERE number > :sent AND first IS NOT NULL"
+        "SELECT count(*) AS batches, coalesce(sum(calls), 0)::bigint AS calls FROM call_batch"
+        " WHERE number > :sent AND first IS NOT NULL"
     )
     row = session.connection().execute(query, {"sent": kept.sent}).one()
     return (row.batches, row.calls) if kept.on else (0, 0)
@@ -70,7 +71,8 @@ def waiting(session: Session) -> tuple[int, int]:
 def following(session: Session, kept: Export) -> list[Batch]:
     """The batches that come next, with their calls."""
     query = text(
-        "SELECT number, node, calls, first, last FROM call_batch WHERE number > :sent AND first IS NOT NULL ORDER BY number LIMIT :most"
+        "SELECT number, node, calls, first, last FROM call_batch WHERE number > :sent AND first IS NOT NULL"
+        " ORDER BY number LIMIT :most"
     )
     chosen: list[Any] = []
     many = 0

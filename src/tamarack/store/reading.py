@@ -22,6 +22,7 @@ from tamarack.core.traffic.totals import SUMS, Totals
 from tamarack.core.traffic.where import Where
 
 HISTOGRAMS = ("histogram", "backend_histogram", "gateway_histogram")
+ALL_SUMS = (*SUMS, "min_us", "max_us")
 Order = Literal["calls", "refused", "failed"]
 SURELY_KEPT = timedelta(days=1)
 """What began since then is kept by the minute, whatever the settings."""
@@ -33,8 +34,8 @@ _OUTCOME = "CASE WHEN status >= 500 THEN 'failed' WHEN reason <> '' THEN 'refuse
 _DERIVED = {"outcome": _OUTCOME, "class": "(status / 100)::text || 'xx'"}
 
 _OF_KEYS = {
-    "refused": "outcome = 'refused'",
-    "failed": "outcome = 'failed'",
+    "refused": "reason <> '' AND status < 500",
+    "failed": "status >= 500",
     "hits": "cache = 'hit'",
     "misses": "cache = 'miss'",
     "of_2xx": "status / 100 = 2",
@@ -43,7 +44,7 @@ _OF_KEYS = {
     "of_5xx": "status / 100 = 5",
 }
 """Totals that follow from what calls have in common: the calls for which something holds."""
-_RAW = {"calls": "1", "asked": "(target <> '')::int", "held": "(held_us > 0)::int", "marked": "(mark <> '')::int"}
+_RAW = {"asked": "(target <> '')::int", "held": "(held_us > 0)::int", "marked": "(mark <> '')::int"}
 """What a single call adds to a total that is not a column of its own."""
 _RAW_TIMES = {
     "histogram": ("total_us", ""),
@@ -78,6 +79,8 @@ class Question:
     most: int = MOST_GROUPS
     order: Order = "calls"
     histograms: Collection[str] = ()
+    sums: Collection[str] = ALL_SUMS
+    """The totals that are read; the others are left at nothing. Calls are always counted."""
     callers: bool = False
     keys: Sequence[tuple[str, ...]] | None = None
     """The groups to tell, where they are known already."""
@@ -190,7 +193,7 @@ def _tell_callers(
     session: Session, question: Question, source: "_Source", which: str, groups: list[Group], others: Group
 ) -> None:
     """The number of different callers of each group over the whole span, which is not the sum of its points."""
-    query = f"SELECT {which} AS which, {source.callers} AS callers FROM {source.rows} GROUP BY 1"
+    query = f"SELECT {which} AS which, {source.callers} AS callers FROM {source.whole} GROUP BY 1"
     for row in session.connection().execute(text(query), source.values):
         (groups[row.which] if row.which >= 0 else others).total.callers = row.callers
 
@@ -202,7 +205,7 @@ def _keys(session: Session, question: Question, source: "_Source") -> list[tuple
     columns = ", ".join(f"{source.column(name)} AS k{place}" for place, name in enumerate(question.split))
     names = ", ".join(f"k{place}" for place in range(len(question.split)))
     query = (
-        f"SELECT {columns}, {source.count(question.order)} AS many FROM {source.rows}"
+        f"SELECT {columns}, {source.count(question.order)} AS many FROM {source.whole}"
         f" GROUP BY {names} ORDER BY many DESC, {names} LIMIT {int(question.most)}"
     )
     rows = session.connection().execute(text(query), source.values)
@@ -255,6 +258,8 @@ class _Source:
 
     moment: str
     rows: str
+    whole: str
+    """The same rows, or coarser ones, where it does not matter when in the span a call was."""
     callers: str
     values: dict[str, Any]
 
@@ -304,35 +309,43 @@ class _Rolled(_Source):
     callers = "count(DISTINCT k.caller)"
 
     def __init__(self, question: Question) -> None:
-        pieces = cover(question.first, question.last, question.step, question.finest)
         columns = {name: one.column or name for name, one in CALL_FIELDS.items() if one.rolled}
         parts, self.values = conditions(question.where, columns)
         self.values |= {"first": question.first, "step": question.step}
         self._columns = columns
+        self._sums = [name for name in ALL_SUMS if name in question.sums or name == "calls"]
+        wanted = ["start", "key", *(name for name in self._sums if name not in _OF_KEYS), *sorted(question.histograms)]
+        fine = cover(question.first, question.last, question.step, question.finest)
+        coarse = cover(question.first, question.last, None, question.finest)
+        self._fine, self._coarse = self._union(fine, wanted, "f"), self._union(coarse, ["key", "calls"], "c")
         where = f" WHERE {' AND '.join(parts)}" if parts else ""
-        caller = ", nullif(organization || '/' || application, '/') AS caller" if question.callers else ""
-        derived = ", ".join(f"{said} AS {name}" for name, said in _DERIVED.items())
-        keys = f"(SELECT * FROM (SELECT *, {derived}{caller} FROM rollup_key) AS known{where})"
-        self._tables = self._union(pieces, question)
-        self._keys = keys
+        known = [f"{said} AS {name}" for name, said in _DERIVED.items()]
+        known += [f"{said} AS is_{name}" for name, said in _OF_KEYS.items()]
+        if question.callers:
+            known.append("nullif(organization || '/' || application, '/') AS caller")
+        self._keys = f"(SELECT * FROM (SELECT *, {', '.join(known)} FROM rollup_key) AS known{where})"
         self._join = ""
 
-    def _union(self, pieces: Sequence[Piece], question: Question) -> str:
-        wanted = ["start", "key", "calls", "asked", "held", "marked", "total_us", "backend_us", "held_us",
-                  "request_bytes", "response_bytes", "prompt_tokens", "completion_tokens", "min_us", "max_us",
-                  *sorted(question.histograms)]  # fmt: skip
+    def _union(self, pieces: Sequence[Piece], columns: Sequence[str], mark: str) -> str:
         parts = []
         for place, piece in enumerate(pieces):
-            self.values |= {f"from{place}": piece.first, f"to{place}": piece.last}
+            first, last = f"{mark}from{place}", f"{mark}to{place}"
+            self.values |= {first: piece.first, last: piece.last}
             parts.append(
-                f"SELECT {', '.join(wanted)} FROM rollup_{piece.grain}"
-                f" WHERE start >= :from{place} AND start < :to{place}"
+                f"SELECT {', '.join(columns)} FROM rollup_{piece.grain} WHERE start >= :{first} AND start < :{last}"
             )
         return f"({' UNION ALL '.join(parts)})"
 
+    def _rows(self, tables: str) -> str:
+        return f"{tables} AS r JOIN {self._keys} AS k ON k.id = r.key {self._join} WHERE true"
+
     @property
     def rows(self) -> str:  # type: ignore[override]
-        return f"{self._tables} AS r JOIN {self._keys} AS k ON k.id = r.key {self._join} WHERE true"
+        return self._rows(self._fine)
+
+    @property
+    def whole(self) -> str:  # type: ignore[override]
+        return self._rows(self._coarse)
 
     def join(self, clause: str) -> None:
         self._join = clause
@@ -341,21 +354,23 @@ class _Rolled(_Source):
         return _as_text(f"k.{self._columns[name]}", name)
 
     def count(self, order: Order) -> str:
-        held = "" if order == "calls" else f" FILTER (WHERE k.outcome = '{order}')"
+        held = "" if order == "calls" else f" FILTER (WHERE k.is_{order})"
         return f"coalesce(sum(r.calls){held}, 0)::bigint"
 
     def questions(self, question: Question) -> list[tuple[str, str]]:
-        sums = [
-            f"coalesce(sum(r.calls) FILTER (WHERE k.{_OF_KEYS[name]}), 0)::bigint AS {name}"
-            if name in _OF_KEYS
-            else f"sum(r.{name})::bigint AS {name}"
-            for name in SUMS
-        ]
-        sums += ["min(r.min_us) AS min_us", "max(r.max_us) AS max_us"]
+        sums = [self._sum(name) for name in self._sums]
         sums += [f"string_agg(r.{name}, ''::bytea) AS {name}" for name in sorted(question.histograms)]
         if question.callers:
             sums.append(f"{self.callers} AS callers")
         return [(", ".join(sums), "")]
+
+    @staticmethod
+    def _sum(name: str) -> str:
+        if name in _OF_KEYS:
+            return f"coalesce(sum(r.calls) FILTER (WHERE k.is_{name}), 0)::bigint AS {name}"
+        if name in ("min_us", "max_us"):
+            return f"{name[:3]}(r.{name}) AS {name}"
+        return f"sum(r.{name})::bigint AS {name}"
 
     def read(self, row: Any) -> Totals:
         values = dict(row._mapping)
@@ -383,6 +398,10 @@ class _Raw(_Source):
     def rows(self) -> str:  # type: ignore[override]
         return f'"call" AS c {self._join} WHERE {self._where}'
 
+    @property
+    def whole(self) -> str:  # type: ignore[override]
+        return self.rows
+
     def join(self, clause: str) -> None:
         self._join = clause
 
@@ -390,17 +409,10 @@ class _Raw(_Source):
         return _as_text(self._columns[name], name)
 
     def count(self, order: Order) -> str:
-        return "count(*)" if order == "calls" else f"count(*) FILTER (WHERE {_OUTCOME} = '{order}')"
+        return "count(*)" if order == "calls" else f"count(*) FILTER (WHERE {_OF_KEYS[order]})"
 
     def questions(self, question: Question) -> list[tuple[str, str]]:
-        sums = []
-        for name in SUMS:
-            if name in _OF_KEYS:
-                held = _OF_KEYS[name].replace("outcome", _OUTCOME)
-                sums.append(f"count(*) FILTER (WHERE {held}) AS {name}")
-            else:
-                sums.append(f"sum({_RAW.get(name, name)})::bigint AS {name}")
-        sums += ["min(total_us) AS min_us", "max(total_us) AS max_us"]
+        sums = [self._sum(name) for name in ALL_SUMS if name in question.sums or name == "calls"]
         if question.callers:
             sums.append(f"{self.callers} AS callers")
         found = [(", ".join(sums), "")]
@@ -410,6 +422,14 @@ class _Raw(_Source):
             bucket = f"CASE WHEN {time} > 1 THEN ceil(ln(({time})::float8) * {PER_LOG!r})::int ELSE 0 END"
             found.append((f"{bucket} AS bucket, count(*){held} AS many, '{name}' AS histogram_name", ", bucket"))
         return found
+
+    @staticmethod
+    def _sum(name: str) -> str:
+        if name in _OF_KEYS:
+            return f"count(*) FILTER (WHERE {_OF_KEYS[name]}) AS {name}"
+        if name in ("min_us", "max_us"):
+            return f"{name[:3]}(total_us) AS {name}"
+        return "count(*) AS calls" if name == "calls" else f"sum({_RAW.get(name, name)})::bigint AS {name}"
 
     def read(self, row: Any) -> Totals:
         values = dict(row._mapping)

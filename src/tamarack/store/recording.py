@@ -3,6 +3,7 @@
 A batch is known by its id; one that comes a second time changes nothing.
 """
 
+import struct
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -17,7 +18,7 @@ from tamarack.core.traffic.totals import Totals
 from tamarack.store.partitions import has_partition, make_partitions
 
 _COLUMNS = ("at", *(field for field in FIELDS if field != "at"))
-_NUMBERS = {"rollout": "int4", "status": "int4", "stages_ns": "int4[]"}
+_NUMBERS = {"rollout": "int4", "status": "int4", "stages_ns": "bytea"}  # packed here as the server receives it
 _BIG = ("total_us", "backend_us", "request_bytes", "response_bytes", "held_us", "prompt_tokens", "completion_tokens")
 _TYPES = [
     *("timestamptz" if c == "at" else _NUMBERS.get(c, "int8" if c in _BIG else "text") for c in _COLUMNS),
@@ -27,6 +28,8 @@ _PLACES = [FIELDS.index(column) for column in _COLUMNS]
 _STAGES = _COLUMNS.index("stages_ns")
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _MOST_STAGE_NS = 2**31 - 1
+_INT4 = 23
+_EMPTY_ARRAY = struct.pack(">3i", 0, 0, _INT4)
 
 _SUMS = (
     "calls", "asked", "held", "marked", "total_us", "backend_us", "held_us", "request_bytes", "response_bytes",
@@ -35,6 +38,7 @@ _SUMS = (
 _ENDS = ("min_us", "max_us")
 _HISTOGRAMS = ("histogram", "backend_histogram", "gateway_histogram")
 _ROLLUP_COLUMNS = ("start", "key", *_SUMS, *_ENDS, *_HISTOGRAMS)
+_LISTED = ", ".join(_ROLLUP_COLUMNS)
 _ROLLUP_TYPES = ("timestamptz", "int4", *("int8" for _ in (*_SUMS, *_ENDS)), *("bytea" for _ in _HISTOGRAMS))
 _LOCK = 6_271_350
 """The number of the lock under which batches are taken in and numbered."""
@@ -133,9 +137,21 @@ def copy_calls(connection: psycopg.Connection, calls: Iterable[tuple[Record, int
         for record, number in calls:
             row: list[object] = [record[place] for place in _PLACES]
             row[0] = _EPOCH + timedelta(microseconds=record.at)
-            row[_STAGES] = [min(time, _MOST_STAGE_NS) for time in record.stages_ns]
+            row[_STAGES] = _array(record.stages_ns)
             row.append(number)
             copy.write_row(row)
+
+
+def _array(numbers: Sequence[int]) -> bytes:
+    """An array of int4 as PostgreSQL receives it in binary: dimensions, no nulls, the element's type, and each with its
+    length. Written out, for it is done for every call."""
+    many = len(numbers)
+    if not many:
+        return _EMPTY_ARRAY
+    parts = [1, 0, _INT4, many, 1]
+    for number in numbers:
+        parts += (4, min(number, _MOST_STAGE_NS))
+    return struct.pack(f">{len(parts)}i", *parts)
 
 
 def merge_rollups(connection: psycopg.Connection, cells: Mapping[Cell, Totals], known: Mapping[Key, int]) -> None:
@@ -153,13 +169,16 @@ def merge_rollups(connection: psycopg.Connection, cells: Mapping[Cell, Totals], 
         )
         for row in rows:
             mine[row[0], row[1]].merge(_totals(row))
-        columns = list(zip(*(_row(start, key, totals) for (start, key), totals in sorted(mine.items())), strict=True))
-        casts = ", ".join(f"%s::{type}[]" for type in _ROLLUP_TYPES)
+        connection.execute("CREATE TEMP TABLE IF NOT EXISTS coming (LIKE rollup_hour) ON COMMIT DELETE ROWS")
+        connection.execute("DELETE FROM coming")
+        with connection.cursor() as cursor, cursor.copy(f"COPY coming ({_LISTED}) FROM STDIN (FORMAT BINARY)") as copy:
+            copy.set_types(_ROLLUP_TYPES)
+            for (start, key), totals in sorted(mine.items()):
+                copy.write_row(_row(start, key, totals))
         connection.execute(
-            f"INSERT INTO rollup_{grain} ({', '.join(_ROLLUP_COLUMNS)}) SELECT * FROM unnest({casts})"  # noqa: S608
+            f"INSERT INTO rollup_{grain} ({_LISTED}) SELECT {_LISTED} FROM coming"  # noqa: S608
             " ON CONFLICT (start, key) DO UPDATE SET "
-            + ", ".join(f"{column} = excluded.{column}" for column in _ROLLUP_COLUMNS[2:]),
-            [list(column) for column in columns],
+            + ", ".join(f"{column} = excluded.{column}" for column in _ROLLUP_COLUMNS[2:])
         )
 
 

@@ -65,7 +65,8 @@ def uses(session: Session, organization: Organization, month: str) -> list[Use]:
     first, last = month_of(month)
     where = [Where(field="environment", how="is", values=(CHARGED_IN,)),
              Where(field="organization", how="is", values=(organization.name,))]  # fmt: skip
-    asked = Question(first, last, where, ("application", "plan", "api"), most=MOST_LINES)
+    asked = Question(first, last, where, ("application", "plan", "api"), most=MOST_LINES,
+                     sums=("refused", "failed", "prompt_tokens", "completion_tokens"))  # fmt: skip
     found = []
     for group in answer(session, asked).groups:
         if group.key is None:

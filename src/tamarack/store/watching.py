@@ -15,6 +15,10 @@ from tamarack.store import reading
 from tamarack.store.reading import Order, Question
 from tamarack.store.traffic import CallRow
 
+SHOWN = ("refused", "failed", "hits", "misses", "held", "held_us", "marked", "total_us", "response_bytes",
+         "of_2xx", "of_3xx", "of_4xx", "of_5xx")  # fmt: skip
+"""The totals that pages show of a span."""
+
 
 @dataclass(frozen=True, slots=True)
 class Span:
@@ -51,14 +55,14 @@ def until_now(length: timedelta, filters: Mapping[str, str] | None = None) -> Sp
 
 def series(session: Session, span: Span, step: timedelta) -> tuple[list[datetime], list[Totals]]:
     """A span's totals point by point, from its first moment, with the histogram of each."""
-    asked = Question(span.first, span.last, span.where, step=step, histograms=("histogram",))
+    asked = Question(span.first, span.last, span.where, step=step, histograms=("histogram",), sums=SHOWN)
     found = reading.answer(session, asked)
     return found.times, found.groups[0].points
 
 
 def totals(session: Session, span: Span) -> Totals:
     """A span's totals."""
-    asked = Question(span.first, span.last, span.where, histograms=("histogram",))
+    asked = Question(span.first, span.last, span.where, histograms=("histogram",), sums=SHOWN)
     return reading.answer(session, asked).groups[0].total
 
 
@@ -85,7 +89,7 @@ def refusals(session: Session, span: Span, most: int = 8) -> list[Refused]:
     """The commonest refusals, by reason, caller and place."""
     refused = Where(field="reason", how="is not", values=("",))
     split = ("reason", "application", "api", "version", "operation")
-    asked = Question(span.first, span.last, (*span.where, refused), split, most=most, others=False)
+    asked = Question(span.first, span.last, (*span.where, refused), split, most=most, others=False, sums=())
     found = reading.answer(session, asked).groups
     named = [(group.key, group.total.calls) for group in found if group.key is not None]
     return [Refused(reason, application, api, version, operation, calls)
@@ -111,7 +115,7 @@ def busiest(
     """The values of some fields with the most calls, or the most refused or failed ones."""
     named = Where(field=fields[0], how="is not", values=("",))
     asked = Question(span.first, span.last, (*span.where, named), fields, most=most, order=order, others=False,
-                     histograms=histograms)  # fmt: skip
+                     histograms=histograms, sums=("refused", "failed", "total_us"))  # fmt: skip
     found = reading.answer(session, asked).groups
     return [Busy(group.key, group.total) for group in found if group.key is not None]
 

@@ -42,6 +42,8 @@ class Measure:
     unit: Unit
     of: Callable[[Totals, float], float | None]
     adds: bool = False
+    needs: tuple[str, ...] = ()
+    """The totals that it is made of, besides the number of calls."""
     histogram: Histograms | None = None
     callers: bool = False
     """Whether it needs different callers counted."""
@@ -57,24 +59,44 @@ _PERCENTILE = re.compile(r"^(backend |gateway )?p(\d{1,2}(?:\.\d{1,3})?)$")
 _PLAIN: Mapping[str, Measure] = {
     "calls": Measure("calls", "count", lambda t, _: t.calls, adds=True),
     "rate": Measure("calls a second", "rate", lambda t, seconds: t.calls / seconds, adds=True),
-    "refused": Measure("refused calls", "count", lambda t, _: t.refused, adds=True),
-    "failed": Measure("failed calls", "count", lambda t, _: t.failed, adds=True),
-    "error share": Measure("share of refused and failed", "share", lambda t, _: share(t.refused + t.failed, t.calls)),
-    "refused share": Measure("share of refused", "share", lambda t, _: t.refused_share),
-    "failed share": Measure("share of failed", "share", lambda t, _: t.failed_share),
+    "refused": Measure("refused calls", "count", lambda t, _: t.refused, adds=True, needs=("refused",)),
+    "failed": Measure("failed calls", "count", lambda t, _: t.failed, adds=True, needs=("failed",)),
+    "error share": Measure(
+        "share of refused and failed",
+        "share",
+        lambda t, _: share(t.refused + t.failed, t.calls),
+        needs=("refused", "failed"),
+    ),
+    "refused share": Measure("share of refused", "share", lambda t, _: t.refused_share, needs=("refused",)),
+    "failed share": Measure("share of failed", "share", lambda t, _: t.failed_share, needs=("failed",)),
     "callers": Measure("different callers", "count", lambda t, _: t.callers, callers=True),
-    "cache ratio": Measure("share from the cache", "share", lambda t, _: t.cache_ratio),
-    "min": Measure("shortest time to answer", "time", lambda t, _: t.min_us),
-    "mean": Measure("mean time to answer", "time", lambda t, _: share(t.total_us, t.calls)),
-    "max": Measure("longest time to answer", "time", lambda t, _: t.max_us),
-    "backend mean": Measure("mean time of the backend", "time", lambda t, _: share(t.backend_us, t.asked)),
-    "gateway mean": Measure("mean time of the gateway", "time", lambda t, _: share(t.gateway_us, t.calls)),
-    "held": Measure("calls held for their turn", "count", lambda t, _: t.held, adds=True),
-    "bytes": Measure("bytes answered", "bytes", lambda t, _: t.response_bytes, adds=True),
-    "bytes received": Measure("bytes received", "bytes", lambda t, _: t.request_bytes, adds=True),
-    "tokens": Measure("tokens", "count", lambda t, _: t.tokens, adds=True),
-    "prompt tokens": Measure("prompt tokens", "count", lambda t, _: t.prompt_tokens, adds=True),
-    "completion tokens": Measure("completion tokens", "count", lambda t, _: t.completion_tokens, adds=True),
+    "cache ratio": Measure("share from the cache", "share", lambda t, _: t.cache_ratio, needs=("hits", "misses")),
+    "min": Measure("shortest time to answer", "time", lambda t, _: t.min_us, needs=("min_us",)),
+    "mean": Measure("mean time to answer", "time", lambda t, _: share(t.total_us, t.calls), needs=("total_us",)),
+    "max": Measure("longest time to answer", "time", lambda t, _: t.max_us, needs=("max_us",)),
+    "backend mean": Measure(
+        "mean time of the backend", "time", lambda t, _: share(t.backend_us, t.asked), needs=("backend_us", "asked")
+    ),
+    "gateway mean": Measure(
+        "mean time of the gateway",
+        "time",
+        lambda t, _: share(t.gateway_us, t.calls),
+        needs=("total_us", "backend_us", "held_us"),
+    ),
+    "held": Measure("calls held for their turn", "count", lambda t, _: t.held, adds=True, needs=("held",)),
+    "bytes": Measure("bytes answered", "bytes", lambda t, _: t.response_bytes, adds=True, needs=("response_bytes",)),
+    "bytes received": Measure(
+        "bytes received", "bytes", lambda t, _: t.request_bytes, adds=True, needs=("request_bytes",)
+    ),
+    "tokens": Measure(
+        "tokens", "count", lambda t, _: t.tokens, adds=True, needs=("prompt_tokens", "completion_tokens")
+    ),
+    "prompt tokens": Measure(
+        "prompt tokens", "count", lambda t, _: t.prompt_tokens, adds=True, needs=("prompt_tokens",)
+    ),
+    "completion tokens": Measure(
+        "completion tokens", "count", lambda t, _: t.completion_tokens, adds=True, needs=("completion_tokens",)
+    ),
 }
 
 

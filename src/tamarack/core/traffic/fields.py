@@ -50,7 +50,7 @@ CALL_FIELDS: Mapping[str, Field] = {
     "end-user": Field("end user", "end_user", otel="user.id"),
     "address": Field("address", "address", otel="client.address"),
     "agent": Field("agent", "agent", otel="user_agent.original"),
-    "target": Field("target", "target", rolled=True, otel="server.address"),
+    "target": Field("target", "target", rolled=True),
     "cache": Field("cache", "cache", rolled=True),
     "node": Field("node", "node", otel="service.instance.id"),
     "rollout": Field("rollout", "rollout", "number"),

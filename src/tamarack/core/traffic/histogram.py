@@ -9,7 +9,9 @@ after the other are the packed histogram of all, only longer than needed; so a d
 """
 
 from collections.abc import Iterable, Mapping
+from functools import lru_cache
 from math import ceil, log
+from struct import Struct
 
 import numpy as np
 
@@ -21,7 +23,10 @@ Histogram = dict[int, int]
 """Counts by bucket."""
 
 _PAIR = np.dtype([("bucket", ">u2"), ("many", ">u4")])
+_PAIRS = Struct(">HI")
 _MOST = 2**32 - 1
+_FEW = 600
+"""Bytes up to which a plain loop is faster than setting numpy to work."""
 
 
 def bucket_of(microseconds: int) -> int:
@@ -50,19 +55,27 @@ def merge(histograms: Iterable[Mapping[int, int]]) -> Histogram:
 
 def packed(histogram: Mapping[int, int]) -> bytes:
     """A histogram as bytes, its buckets in order. Counts beyond four bytes take several pairs."""
-    pairs = []
+    flat: list[int] = []
     for bucket, count in sorted(histogram.items()):
         while count > _MOST:
-            pairs.append((bucket, _MOST))
+            flat += (bucket, _MOST)
             count -= _MOST
-        pairs.append((bucket, count))
-    return np.array(pairs, dtype=_PAIR).tobytes()
+        flat += (bucket, count)
+    return _pairs(len(flat) // 2).pack(*flat)
+
+
+@lru_cache(maxsize=2048)
+def _pairs(many: int) -> Struct:
+    return Struct(">" + "HI" * many)
 
 
 def unpacked(data: bytes) -> Histogram:
     """The histogram that some bytes hold, or several that were put one after the other."""
-    if not data:
-        return {}
+    if len(data) <= _FEW:
+        found: Histogram = {}
+        for bucket, many in _PAIRS.iter_unpack(data):
+            found[bucket] = found.get(bucket, 0) + many
+        return found
     pairs = np.frombuffer(data, dtype=_PAIR)
     counts = np.bincount(pairs["bucket"], weights=pairs["many"])
     filled = counts.nonzero()[0]
