@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from tamarack.core.traffic.histogram import RELATIVE_ERROR, bucket_of, merge, percentile
 from tamarack.core.traffic.record import FIELDS, Record
-from tamarack.core.traffic.rollup import roll_up
+from tamarack.core.traffic.rollup import GRAINS, roll_up
 
 _TIMES = st.lists(st.integers(1, 600_000_000), min_size=1, max_size=200)
 
@@ -76,8 +76,8 @@ def test_rolling_up_in_parts_gives_what_rolling_up_at_once_gives(records: list[R
             parts[key] = totals
     whole = roll_up(records)
     assert parts == whole
-    for grain in ("minute", "hour"):
+    for grain in GRAINS:
         rows = {key: totals for key, totals in whole.items() if key.grain == grain}
         assert sum(totals.calls for totals in rows.values()) == len(records)
         assert sum(totals.total_us for totals in rows.values()) == sum(one.total_us for one in records)
-        assert all(key.start % {"minute": 60, "hour": 3600}[grain] == 0 for key in rows)
+        assert all(key.start % GRAINS[grain] == 0 for key in rows)

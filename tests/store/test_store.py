@@ -11,6 +11,7 @@ from core.test_traffic import record
 from tamarack.core.configuration import Backend
 from tamarack.core.credentials import CredentialKeys
 from tamarack.core.traffic.record import FIELDS
+from tamarack.core.traffic.rollup import GRAINS
 from tamarack.settings import Settings
 from tamarack.start.postgres import Cluster
 from tamarack.store import credentials, drafting, feeding, rolling, subscribers, subscribing, watching
@@ -235,9 +236,9 @@ def test_roll_ups_made_anew_from_the_calls_are_the_same(settings: Settings) -> N
     with psycopg.connect(settings.database, autocommit=True) as connection:
         for batch in range(3):
             take_in(connection, [Batch(f"b{batch}", "n", calls(30, str(batch)))])  # type: ignore[arg-type]
-        queries = [f"SELECT * FROM rollup_{grain} ORDER BY start, key" for grain in ("minute", "hour", "day")]
+        queries = [f"SELECT * FROM rollup_{grain} ORDER BY start, key" for grain in GRAINS]
         before = [connection.execute(query).fetchall() for query in queries]
-        assert [sum(row[2] for row in rows) for rows in before] == [90, 90, 90]
+        assert [sum(row[2] for row in rows) for rows in before] == [90] * len(GRAINS)
         day = NOW.replace(hour=0, minute=0)
         assert rebuild_rollups(connection, day - timedelta(days=3), day + timedelta(days=1)) == 90
         assert [connection.execute(query).fetchall() for query in queries] == before
@@ -267,3 +268,33 @@ def test_a_call_is_found_by_its_id_and_lists_page_by_key(settings: Settings, ses
 
 def test_the_table_of_calls_has_the_fields_of_a_record() -> None:
     assert set(CallRow.model_fields) == {*FIELDS, "batch"}
+
+
+def test_what_was_rolled_up_before_is_there_after_the_migration(cluster: Cluster) -> None:
+    cluster.drop_database("rolled")
+    cluster.make_database("rolled")
+    engine = make_engine(cluster.url("rolled"))
+    migrate(engine, "0005")
+    key = "'production', 'sailings', '2', 'get /sailings', 200, '', 'tern-trips', 'kiosk', 'passage/cutter', 't'"
+    sums = "3, 9000, 6000, 30, 300, ARRAY[200, 210], ARRAY[1, 2]"
+    with engine.begin() as connection:
+        for minute in range(70):
+            at = datetime(2026, 11, 20, 9, tzinfo=UTC) + timedelta(minutes=minute)
+            for grain, start in (("minute", at), ("hour", at.replace(minute=0))):
+                if grain == "minute" or at.minute == 0:
+                    connection.execute(text(
+                        "INSERT INTO rollup (grain, start, environment, api, version, operation, status, reason, organization,"
+                        " application, plan, target, calls, total_us, backend_us, request_bytes, response_bytes, buckets, counts)"
+                        f" VALUES ('{grain}', '{start.isoformat()}', {key}, {sums})"
+                    ))  # fmt: skip
+    migrate(engine)
+    with Session(engine) as session:
+        day = watching.Span(datetime(2026, 11, 20, tzinfo=UTC), datetime(2026, 11, 21, tzinfo=UTC), {"api": "sailings"})
+        part = watching.Span(datetime(2026, 11, 20, 9, 5, tzinfo=UTC), datetime(2026, 11, 20, 9, 7, tzinfo=UTC))
+        ten = watching.Span(datetime(2026, 11, 20, 9, 10, tzinfo=UTC), datetime(2026, 11, 20, 9, 20, tzinfo=UTC))
+        found = [watching.totals(session, span) for span in (day, part, ten)]
+    assert [(one.calls, one.total_us) for one in found] == [(6, 18_000), (6, 18_000), (30, 90_000)]
+    assert [sum(one.histogram.values()) for one in found] == [6, 6, 30]
+    assert found[0].histogram == {200: 2, 210: 4}
+    engine.dispose()
+    cluster.drop_database("rolled")

@@ -112,36 +112,25 @@ class Answer:
     groups: list[Group]
 
 
-@dataclass(frozen=True, slots=True)
-class Kept:
-    """How far back single calls and the roll-ups of each grain reach."""
-
-    minute: datetime
-    hour: datetime
-    day: datetime
-
-    def finest(self, first: datetime) -> str:
-        """The finest grain that holds all that is kept from a moment on."""
-        if first >= self.minute or (
-            self.hour >= floored(self.minute, 3600) and self.day >= floored(self.minute, 86400)
-        ):
-            return "minute"
-        return "hour" if first >= self.hour or self.day >= floored(self.hour, 86400) else "day"
-
-
-def kept(session: Session) -> Kept:
-    """How far back the roll-ups reach; minutes are dropped by the day, hours after longer."""
-    query = ", ".join(f"(SELECT min(start) FROM rollup_{grain}) AS {grain}" for grain in GRAINS)
-    row = session.connection().execute(text(f"SELECT {query}")).one()
-    now = datetime.now(UTC)
-    return Kept(row.minute or now, row.hour or now, row.day or now)
+def finest_kept(session: Session, first: datetime) -> str:
+    """The finest roll-ups that hold all that is kept from a moment on: those that reach back to it, or beyond which
+    nothing was ever recorded."""
+    listed = ", ".join(f"(SELECT min(start) FROM rollup_{grain})" for grain in GRAINS)
+    begins = dict(zip(GRAINS, session.connection().execute(text(f"SELECT {listed}")).one(), strict=True))
+    for grain, begun in begins.items():
+        if begun is None:
+            return grain
+        coarser = [(GRAINS[one], at) for one, at in begins.items() if GRAINS[one] > GRAINS[grain] and at is not None]
+        if first >= begun or all(at >= floored(begun, seconds) for seconds, at in coarser):
+            return grain
+    return "day"
 
 
 def within_reach(session: Session, question: Question) -> Question:
     """The question of a span that is kept: widened where only coarser roll-ups are left of it."""
     if question.first > datetime.now(UTC) - SURELY_KEPT or question.finest != "minute":
         return question
-    finest = kept(session).finest(question.first)
+    finest = finest_kept(session, question.first)
     if finest == "minute":
         return question
     first, last = widened(question.first, question.last, finest)
@@ -156,6 +145,8 @@ def answer(session: Session, question: Question) -> Answer:
     source = _Rolled(question) if question.rolled else _Raw(question)
     if not question.rolled:
         session.connection().execute(text(f"SET LOCAL statement_timeout = '{RAW_SECONDS}s'"))
+    # Groups are few and rows are many, which the planner takes for the other way round: it would sort them all.
+    session.connection().execute(text("SET LOCAL enable_sort = off"))
     keys = list(question.keys) if question.keys is not None else _keys(session, question, source)
     times = question.times
     groups = [_empty(key, question) for key in keys]
@@ -180,6 +171,7 @@ def answer(session: Session, question: Question) -> Answer:
                 group.total.callers = found.callers
     if question.callers and question.step is not None:
         _tell_callers(session, question, source, which, groups, others)
+    session.connection().execute(text("SET LOCAL enable_sort = on"))
     told = [*groups, others] if others.total.calls and question.split else groups
     return Answer(question, times, told)
 

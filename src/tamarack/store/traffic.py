@@ -126,6 +126,18 @@ class MinuteRollup(_Rollup, table=True):
     __table_args__ = ({"postgresql_partition_by": "RANGE (start)"},)
 
 
+class TenMinutesRollup(_Rollup, table=True):
+    """Per ten minutes."""
+
+    __tablename__ = "rollup_ten_minutes"
+
+
+class SixHoursRollup(_Rollup, table=True):
+    """Per six hours."""
+
+    __tablename__ = "rollup_six_hours"
+
+
 class HourRollup(_Rollup, table=True):
     """Per hour."""
 

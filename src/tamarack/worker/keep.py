@@ -14,7 +14,12 @@ def keep_house(connection: psycopg.Connection, settings: Settings) -> list[str]:
     make_partitions(connection, today, today + timedelta(days=2))
     dropped = drop_partitions(connection, "call", today - timedelta(days=settings.keep_calls_days))
     dropped += drop_partitions(connection, "rollup_minute", today - timedelta(days=settings.keep_minutes_days))
-    for table, days in (("rollup_hour", settings.keep_hours_days), ("rollup_day", settings.keep_days_days)):
+    for table, days in (
+        ("rollup_ten_minutes", settings.keep_minutes_days),
+        ("rollup_hour", settings.keep_hours_days),
+        ("rollup_six_hours", settings.keep_hours_days),
+        ("rollup_day", settings.keep_days_days),
+    ):
         connection.execute(
             f"DELETE FROM {table} WHERE start < now() - make_interval(days => %s)",  # noqa: S608 - two names of ours
             (days,),

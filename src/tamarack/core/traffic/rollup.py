@@ -6,8 +6,12 @@ from typing import NamedTuple
 from tamarack.core.traffic.record import Record
 from tamarack.core.traffic.totals import Totals
 
-GRAINS: Mapping[str, int] = {"minute": 60, "hour": 3600, "day": 86_400}
-"""The stretches that are kept, in seconds. Days are those of UTC."""
+GRAINS: Mapping[str, int] = {"minute": 60, "ten_minutes": 600, "hour": 3600, "six_hours": 21_600, "day": 86_400}
+"""The stretches that are kept, in seconds, each a multiple of the one before. Days are those of UTC.
+
+Ten minutes and six hours are the points of the pictures of a day and of a month: without them each would add up ten or
+six times as many rows.
+"""
 
 
 class Key(NamedTuple):

@@ -43,10 +43,16 @@ def _take_over() -> None:
         )
     sums = "calls, asked, held, marked, total_us, backend_us, held_us, request_bytes, response_bytes"
     summed = ", ".join(f"sum({column})" for column in sums.split(", "))
-    op.execute(
-        f"INSERT INTO rollup_day ({_COLUMNS}) SELECT date_trunc('day', start, 'UTC'), key, {summed}, 0, 0,"
-        " string_agg(histogram, ''::bytea), ''::bytea, ''::bytea FROM rollup_hour GROUP BY 1, 2"
-    )
+    for grain, length, finer in (
+        ("ten_minutes", "10 minutes", "minute"),
+        ("six_hours", "6 hours", "hour"),
+        ("day", "1 day", "hour"),
+    ):
+        op.execute(
+            f"INSERT INTO rollup_{grain} ({_COLUMNS})"
+            f" SELECT date_bin('{length}', start, TIMESTAMPTZ '1970-01-01 00:00:00+00'), key, {summed}, 0, 0,"
+            f" string_agg(histogram, ''::bytea), ''::bytea, ''::bytea FROM rollup_{finer} GROUP BY 1, 2"
+        )
 
 
 def upgrade() -> None:
@@ -74,6 +80,50 @@ def upgrade() -> None:
     )
     op.create_table(
         "rollup_hour",
+        sa.Column("start", sa.DateTime(timezone=True), nullable=False),
+        sa.Column("key", sa.Integer(), nullable=False),
+        sa.Column("calls", sa.BigInteger(), nullable=False),
+        sa.Column("asked", sa.BigInteger(), nullable=False),
+        sa.Column("held", sa.BigInteger(), nullable=False),
+        sa.Column("marked", sa.BigInteger(), nullable=False),
+        sa.Column("total_us", sa.BigInteger(), nullable=False),
+        sa.Column("backend_us", sa.BigInteger(), nullable=False),
+        sa.Column("held_us", sa.BigInteger(), nullable=False),
+        sa.Column("request_bytes", sa.BigInteger(), nullable=False),
+        sa.Column("response_bytes", sa.BigInteger(), nullable=False),
+        sa.Column("prompt_tokens", sa.BigInteger(), nullable=False),
+        sa.Column("completion_tokens", sa.BigInteger(), nullable=False),
+        sa.Column("min_us", sa.BigInteger(), nullable=True),
+        sa.Column("max_us", sa.BigInteger(), nullable=True),
+        sa.Column("histogram", sa.LargeBinary(), nullable=False),
+        sa.Column("backend_histogram", sa.LargeBinary(), nullable=False),
+        sa.Column("gateway_histogram", sa.LargeBinary(), nullable=False),
+        sa.PrimaryKeyConstraint("start", "key"),
+    )
+    op.create_table(
+        "rollup_six_hours",
+        sa.Column("start", sa.DateTime(timezone=True), nullable=False),
+        sa.Column("key", sa.Integer(), nullable=False),
+        sa.Column("calls", sa.BigInteger(), nullable=False),
+        sa.Column("asked", sa.BigInteger(), nullable=False),
+        sa.Column("held", sa.BigInteger(), nullable=False),
+        sa.Column("marked", sa.BigInteger(), nullable=False),
+        sa.Column("total_us", sa.BigInteger(), nullable=False),
+        sa.Column("backend_us", sa.BigInteger(), nullable=False),
+        sa.Column("held_us", sa.BigInteger(), nullable=False),
+        sa.Column("request_bytes", sa.BigInteger(), nullable=False),
+        sa.Column("response_bytes", sa.BigInteger(), nullable=False),
+        sa.Column("prompt_tokens", sa.BigInteger(), nullable=False),
+        sa.Column("completion_tokens", sa.BigInteger(), nullable=False),
+        sa.Column("min_us", sa.BigInteger(), nullable=True),
+        sa.Column("max_us", sa.BigInteger(), nullable=True),
+        sa.Column("histogram", sa.LargeBinary(), nullable=False),
+        sa.Column("backend_histogram", sa.LargeBinary(), nullable=False),
+        sa.Column("gateway_histogram", sa.LargeBinary(), nullable=False),
+        sa.PrimaryKeyConstraint("start", "key"),
+    )
+    op.create_table(
+        "rollup_ten_minutes",
         sa.Column("start", sa.DateTime(timezone=True), nullable=False),
         sa.Column("key", sa.Integer(), nullable=False),
         sa.Column("calls", sa.BigInteger(), nullable=False),
@@ -217,5 +267,7 @@ def downgrade() -> None:
     )
     op.drop_table("rollup_minute")
     op.drop_table("rollup_key")
+    op.drop_table("rollup_six_hours")
+    op.drop_table("rollup_ten_minutes")
     op.drop_table("rollup_hour")
     op.drop_table("rollup_day")
