@@ -41,6 +41,9 @@ def value_of(bucket: int) -> float:
 
 def add_to(histogram: Histogram, other: Mapping[int, int]) -> None:
     """Count all that another counted."""
+    if not histogram:
+        histogram.update(other)
+        return
     for bucket, count in other.items():
         histogram[bucket] = histogram.get(bucket, 0) + count
 
