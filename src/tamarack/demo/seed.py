@@ -12,16 +12,17 @@ from sqlmodel import Session, func, select
 from tamarack.config.files import Loaded, load
 from tamarack.core.configuration import Configuration
 from tamarack.core.traffic import otlp
+from tamarack.core.traffic.alert import Rule
 from tamarack.demo.harbour_office import ISSUER
 from tamarack.demo.past import PastCaller, load_past
 from tamarack.demo.places import COLLECTOR, VISITOR_SCREEN
 from tamarack.demo.portal import furnish
 from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoApplication, DemoOrganization
 from tamarack.settings import Settings
+from tamarack.store import alerting, drafting, exporting, feeding, quotas, rolling, sharing, subscribing
 from tamarack.store import credentials as credentials_of
-from tamarack.store import drafting, exporting, feeding, quotas, rolling, sharing, subscribing
 from tamarack.store.application import Credential, Subscription
-from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.auditing import COMMAND_LINE, Actor
 from tamarack.store.credentials import Wanted
 from tamarack.store.organization import Organization, Person
 from tamarack.store.passwords import hash_password
@@ -74,6 +75,7 @@ def seed(engine: Engine, settings: Settings) -> int:
             callers += _organization(session, settings, loaded.configuration, organization, keys, place)
         collector = f"http://127.0.0.1:{settings.stand_in_port(COLLECTOR)}{otlp.PATH}"
         exporting.set_up(session, COMMAND_LINE, collector, True, "", "")
+        _watch(session)
         _begin_earlier(session, settings.demo_days)
         furnish(session, loaded.configuration, settings.portal_url)
         number = rollout.number or 0
@@ -88,6 +90,19 @@ def seed(engine: Engine, settings: Settings) -> int:
         _count_quotas(session, loaded.configuration)
         session.commit()
     return many
+
+
+def _watch(session: Session) -> None:
+    """Two alerts of the platform's admin."""
+    admin = Actor(STAFF[0].email, COMMAND_LINE.door)
+    for rule in (
+        {"title": "Fares answers slowly", "measure": "p95", "where": ["api is fares"], "limit": 400_000, "window": 10,
+         "least_calls": 10, "mail_to": [STAFF[0].email],
+         "quiet": {"first": "22:00", "last": "06:00", "zone": "Europe/Oslo"}},
+        {"title": "Twice as many refusals as usual", "measure": "refused", "compare": "change", "limit": 1.0,
+         "window": 30, "least_calls": 50, "mail_to": [STAFF[0].email]},
+    ):  # fmt: skip
+        alerting.save(session, admin, Rule.model_validate(rule))
 
 
 def _begin_earlier(session: Session, days: int) -> None:

@@ -224,18 +224,19 @@ def heat_map(
     each = max(1, -(-(highest - lowest + 1) // _HEAT_ROWS))
     many_rows = -(-(highest - lowest + 1) // each)
     tall = plot_height / many_rows
-    cells: dict[tuple[int, int], int] = {}
-    for place, column in enumerate(columns):
+    cells = [[0] * many_rows for _ in columns]
+    for mine, column in zip(cells, columns, strict=True):
         for bucket, count in column.items():
-            at = (place, (bucket - lowest) // each)
-            cells[at] = cells.get(at, 0) + count
-    most = max(cells.values(), default=1)
+            mine[(bucket - lowest) // each] += count
+    most = max((count for mine in cells for count in mine), default=0) or 1
     levels: list[list[str]] = [[] for _ in range(HEAT_LEVELS)]
-    for (place, row), count in cells.items():
-        level = min(HEAT_LEVELS - 1, int((count / most) ** 0.5 * HEAT_LEVELS))
-        levels[level].append(
-            f"M{place * wide:.1f},{plot_height - (row + 1) * tall:.1f}h{wide:.1f}v{tall:.1f}h-{wide:.1f}Z"
-        )
+    for place, mine in enumerate(cells):
+        for row, count in enumerate(mine):
+            if count:
+                level = min(HEAT_LEVELS - 1, int((count / most) ** 0.5 * HEAT_LEVELS))
+                levels[level].append(
+                    f"M{place * wide:.1f},{plot_height - (row + 1) * tall:.1f}h{wide:.1f}v{tall:.1f}h-{wide:.1f}Z"
+                )
     paths = tuple((f"heat{level}", "".join(parts)) for level, parts in enumerate(levels) if parts)
     rows = tuple(
         Tick(round(plot_height - row * tall, 1), _short_time(edge(lowest + row * each - 1)))
