@@ -7,6 +7,7 @@ import subprocess
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import hypothesis
 import pytest
@@ -16,6 +17,7 @@ from flask.testing import FlaskClient
 from jinja2.bccache import Bucket, BytecodeCache
 from sqlalchemy import Engine
 from sqlmodel import Session
+from xdist.scheduler import LoadScopeScheduling
 
 from helpers import free_port, sign_in, until
 from tamarack.demo.seed import shipped_configuration
@@ -32,6 +34,19 @@ from tamarack.store.staff import Staff
 
 hypothesis.settings.register_profile("steady", deadline=None)  # how fast an example runs is no property of the code
 hypothesis.settings.load_profile("steady")
+
+
+class _JourneysTogether(LoadScopeScheduling):  # type: ignore[misc]
+    """All journeys share one running demo: they go one after the other, beside the other tests."""
+
+    def _split_scope(self, nodeid: str) -> str:
+        return "journeys" if nodeid.startswith("tests/journeys/") else nodeid
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> LoadScopeScheduling:
+    """Who runs which test, where `bin/test` has two processes for them."""
+    return _JourneysTogether(config, log)
 
 
 @pytest.fixture(scope="session")

@@ -3,7 +3,10 @@
 import random
 from datetime import UTC, datetime
 
+import pytest
+
 from tamarack.core.routing import Router
+from tamarack.demo import stand_ins
 from tamarack.demo.calls import KINDS, fill
 from tamarack.demo.past import PastCaller, past_calls
 from tamarack.demo.seed import shipped_configuration
@@ -13,7 +16,9 @@ from tamarack.demo.world import ORGANIZATIONS
 UNTIL = datetime(2026, 11, 23, 12, tzinfo=UTC)
 
 
-def test_every_kind_of_call_is_an_operation_that_its_stand_in_answers() -> None:
+def test_every_kind_of_call_is_an_operation_that_its_stand_in_answers(monkeypatch: pytest.MonkeyPatch) -> None:
+    day = "2026-11-23"
+    monkeypatch.setattr(stand_ins, "today", lambda: day)
     configuration = shipped_configuration(7400).configuration
     router: Router[str] = Router()
     for api in configuration.apis:
@@ -28,11 +33,11 @@ def test_every_kind_of_call_is_an_operation_that_its_stand_in_answers() -> None:
     draw = random.Random(1)
     for kind in KINDS:
         for _ in range(20):
-            path, _, query = fill(kind.path, draw, "2026-11-23").partition("?")
+            path, _, query = fill(kind.path, draw, day).partition("?")
             assert router.find(kind.method, path.encode()) == f"{kind.api} {kind.version} {kind.operation}"
             parts = path.split("/")[3:]
             asked = dict(pair.split("=") for pair in query.split("&") if pair)
-            status, _ = handlers[kind.backend](kind.method, parts, asked, fill(kind.body, draw, "2026-11-23").encode())
+            status, _ = handlers[kind.backend](kind.method, parts, asked, fill(kind.body, draw, day).encode())
             assert status == 200, path
 
 

@@ -1,13 +1,15 @@
 """A node that follows the database: rollouts and keys within a second, and serving on while it is away."""
 
 import asyncio
+import os
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 
 import orjson
 import psycopg
+import pytest
 from sqlmodel import Session
 
 from gateway.test_carry import answering
@@ -15,7 +17,7 @@ from helpers import until
 from tamarack.core.callers import CallerDirectory
 from tamarack.core.credentials import CredentialKeys
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.traffic.record import Record
+from tamarack.core.traffic.record import Record, read_row
 from tamarack.gateway.carry import Gateway
 from tamarack.gateway.follow import Follower
 from tamarack.gateway.kept import FeedEntry, KeptState
@@ -222,6 +224,41 @@ def test_records_wait_on_disk_and_are_taken_in_once(settings: Settings, tmp_path
     assert "set aside" in said[0]
     assert waiting(tmp_path / "nodes") == []
     assert list((tmp_path / "nodes/n1/spool/broken").iterdir())
+
+
+def test_a_file_taken_away_while_the_spool_is_measured_costs_no_record(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    recorder = Recorder(tmp_path, 1_000_000, 0.05)
+    recorder.add(record("a"))
+    recorder.flush()
+    (older,) = tmp_path.glob("*.calls")
+    with os.scandir(tmp_path) as found:
+        seen = list(found)
+    older.unlink()  # the worker has taken it in
+    monkeypatch.setattr(os, "scandir", lambda folder: nullcontext(seen))
+    recorder.add(record("b"))
+    recorder.flush()
+    monkeypatch.undo()
+    (newer,) = tmp_path.glob("*.calls")
+    assert [read_row(row).id for row in orjson.loads(newer.read_bytes())] == ["b"]
+    assert recorder.dropped == 0
+
+
+def test_what_the_disk_does_not_take_goes_with_the_next_batch(tmp_path: Path) -> None:
+    spool = tmp_path / "spool"
+    recorder = Recorder(spool, 1_000_000, 0.05)
+    counted: list[int] = []
+    recorder.count = lambda records: counted.append(len(records))
+    spool.rmdir()
+    recorder.add(record("a"))
+    recorder.flush()
+    spool.mkdir()
+    recorder.add(record("b"))
+    recorder.flush()
+    (batch,) = spool.glob("*.calls")
+    assert [read_row(row).id for row in orjson.loads(batch.read_bytes())] == ["a", "b"]
+    assert (recorder.dropped, counted) == (0, [1, 1])
 
 
 def test_a_full_spool_drops_and_counts_and_never_raises(tmp_path: Path) -> None:

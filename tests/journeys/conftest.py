@@ -1,5 +1,6 @@
 """The running programs, started as a person starts them, and a real browser on them."""
 
+import http.client
 import os
 import random
 import re
@@ -17,6 +18,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from helpers import until
+from tamarack.settings import Settings
 
 ROOT = Path(__file__).parents[2]
 CHROMIUM = "/usr/bin/chromium"
@@ -60,6 +62,10 @@ class Installation:
     @property
     def production(self) -> str:
         return f"http://127.0.0.1:{self.base + 2}"
+
+    @property
+    def database(self) -> str:
+        return Settings(home=self.home, port_base=self.base).database
 
     def pids(self) -> dict[str, int]:
         """The running programs."""
@@ -127,6 +133,16 @@ def browser_context_args() -> dict[str, Any]:
     return {"viewport": {"width": 1280, "height": 800}}
 
 
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item: pytest.Item) -> Iterator[None]:
+    """A journey that fails says what its page showed."""
+    report: Any = yield
+    page = getattr(item, "funcargs", {}).get("page")
+    if report.when == "call" and report.failed and isinstance(page, Page):
+        report.sections.append((f"the page, {page.url}", page.inner_text("body")))
+    return report
+
+
 @pytest.fixture
 def page(browser: Browser, browser_context_args: dict[str, Any]) -> Iterator[Page]:
     """A page whose scripts may complain of nothing."""
@@ -149,3 +165,13 @@ def sign_in(page: Page, address: str, email: str, password: str) -> None:
     page.get_by_label("E-mail address").fill(email)
     page.get_by_label("Password").fill(password)
     page.get_by_role("button", name="Sign in").click()
+
+
+def ask(port: int, key: str, agent: str) -> str:
+    """One call; returns its id."""
+    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=10)
+    connection.request("GET", "/sailings/v2/ports", headers={"X-Skerry-Key": key, "User-Agent": agent})
+    answer = connection.getresponse()
+    answer.read()
+    connection.close()
+    return answer.headers["tamarack-call-id"]

@@ -6,13 +6,18 @@ import json
 import threading
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
+from itertools import pairwise
+from math import log
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from tamarack.core.traffic.histogram import PER_LOG, bucket_of
 from tamarack.settings import Settings
 from tamarack.web.application import WEB
-from tamarack.web.charts import Line, nice_top, over_time
+from tamarack.web.charts import Line, heat_map, over_time, round_scale
 from tamarack.web.once import Once
 from tamarack.web.outgoing import NotReached, fetch_text, probe
 from tamarack.web.safe import safe_next
@@ -70,7 +75,27 @@ def test_a_picture_stacks_its_layers_leaves_gaps_and_keeps_within_its_frame() ->
 
 
 def test_axes_end_at_round_numbers() -> None:
-    assert [nice_top(value) for value in (0, 0.9, 1, 3, 11, 260, 7000)] == [1, 1, 1, 5, 20, 500, 10000]
+    assert [round_scale(value) for value in (0, 1, 3, 11, 260, 7000)] == [
+        (1, 5), (1, 5), (3, 3), (12.5, 5), (300, 3), (8000, 4)
+    ]  # fmt: skip
+
+
+@given(st.floats(1e-6, 1e12))
+def test_an_axis_holds_its_highest_value_and_is_used_to_more_than_half(value: float) -> None:
+    top, parts = round_scale(value)
+    assert value * 0.998 <= top < value * 2
+    assert 2 <= parts <= 6
+
+
+def test_a_heat_map_names_round_times_where_they_lie() -> None:
+    times = [datetime(2026, 11, 23, 9, minute, tzinfo=UTC) for minute in range(2)]
+    columns = [{bucket_of(40): 3, bucket_of(900_000): 1}, {bucket_of(9_000): 5}]
+    drawn = heat_map(
+        times, columns, width=258, height=124, words=["a", "b"], label="x", at=lambda time: log(time) * PER_LOG
+    )
+    assert [tick.label for tick in drawn.rows] == ["100 µs", "1 ms", "10 ms", "100 ms"]
+    apart = [below.at - above.at for below, above in pairwise(drawn.rows)]
+    assert apart == pytest.approx([apart[0]] * 3, abs=0.2)  # each tenfold is as high as the next
 
 
 def test_a_value_is_shown_once() -> None:

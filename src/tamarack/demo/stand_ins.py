@@ -37,8 +37,9 @@ Handler = Callable[[str, list[str], dict[str, str], bytes], Reply]
 _CODES = list(PORTS)
 
 
-def _day_of(text: str) -> str:
-    return text or datetime.now(UTC).date().isoformat()
+def today() -> str:
+    """The day whose sailings are told where a call names none."""
+    return datetime.now(UTC).date().isoformat()
 
 
 def _stops(sailing: dict[str, Any]) -> list[dict[str, Any]]:
@@ -59,7 +60,7 @@ def _match(sailing: dict[str, Any], wanted: dict[str, list[str]]) -> bool:
 
 def timetable(method: str, path: list[str], query: dict[str, str], body: bytes) -> Reply:
     """The timetable service, for both versions of Sailings."""
-    day = _day_of(query.get("day", ""))
+    day = query.get("day") or today()
     match method, path:
         case "GET", ["sailings"]:
             wanted = {field: [query[field]] for field in ("from", "to") if query.get(field)}

@@ -2,7 +2,8 @@
 
 A call costs one append to a list. Each batch becomes one file, named for the batch, that the worker sends
 to PostgreSQL and removes; so the database being away delays nothing, and a killed node loses at most the
-last batch. Beyond the spool's limit batches are dropped, and counted.
+last batch. What the disk does not take goes with the next batch; beyond the spool's limit batches are dropped,
+and counted.
 """
 
 import asyncio
@@ -41,6 +42,7 @@ class Recorder:
         """Is told each batch of records, for metrics."""
         self._session = f"{int(time.time() * 1000):x}{secrets.token_hex(4)}"
         self._batch = 0
+        self._unwritten: dict[str, list[Any]] = {}
         spool.mkdir(parents=True, exist_ok=True)
 
     async def run(self) -> None:
@@ -61,43 +63,49 @@ class Recorder:
         """Write what there is as one batch. Never raises: recording must not stop a node."""
         self._flush_traces()
         used = self.quotas.take() if self.quotas is not None else []
-        if used and not self._write("quotas", used):
-            self.dropped_quotas += sum(row[-1] for row in used)
+        self.dropped_quotas += sum(row[-1] for row in self._write("quotas", used))
         records = self._records
-        if not records:
-            return
-        self._records = []
-        self.add = self._records.append
-        if len(records) > LIST_LIMIT:
-            self.dropped += len(records) - LIST_LIMIT
-            del records[LIST_LIMIT:]
-        if self.count is not None:
-            self.count(records)
-        if not self._write("calls", records):
-            self.dropped += len(records)
+        if records:
+            self._records = []
+            self.add = self._records.append
+            if self.count is not None:
+                self.count(records)
+        self.dropped += len(self._write("calls", records))
 
     def spooled_bytes(self) -> int:
-        """What waits in the spool, in bytes."""
-        with suppress(OSError):
-            return sum(entry.stat().st_size for entry in os.scandir(self._spool) if entry.is_file())
-        return 0
+        """What waits in the spool, in bytes; the worker may take a file away while they are counted."""
+        held = 0
+        with suppress(OSError), os.scandir(self._spool) as entries:
+            for entry in entries:
+                with suppress(FileNotFoundError):
+                    held += entry.stat().st_size
+        return held
 
     def _flush_traces(self) -> None:
         traces = self._traces
         if traces:
             self._traces = []
             self._write("traces", traces)
+            self._unwritten.pop("traces", None)  # their calls are recorded all the same, and they are large
 
-    def _write(self, ending: str, rows: list[Any]) -> bool:
+    def _write(self, ending: str, rows: list[Any]) -> list[Any]:
+        """Write rows, after those that could not be written before, as one batch; returns what is dropped."""
+        rows = [*self._unwritten.pop(ending, ()), *rows]
+        beyond, rows = rows[LIST_LIMIT:], rows[:LIST_LIMIT]
+        if not rows:
+            return beyond
+        if self.spooled_bytes() > self._limit:
+            return rows + beyond
         self._batch += 1
         name = f"{self._session}-{self._batch:08x}"
+        part = self._spool / f"{name}.part"
         try:
-            held = sum(entry.stat().st_size for entry in os.scandir(self._spool))
-            if held > self._limit:
-                raise OSError(f"the spool holds {held} bytes, its limit is {self._limit}")
-            part = self._spool / f"{name}.part"
             part.write_bytes(orjson.dumps(rows))
             part.rename(self._spool / f"{name}.{ending}")
-        except (OSError, TypeError):
-            return False
-        return True
+        except OSError:
+            self._unwritten[ending] = rows
+            with suppress(OSError):
+                part.unlink()
+        except TypeError:
+            return rows + beyond
+        return beyond

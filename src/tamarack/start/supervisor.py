@@ -1,7 +1,7 @@
 """Running the programs: started, watched, started again when they die, and stopped together.
 
-What runs is written down (process and start time), so that a start after a `kill -9` finds what was left
-behind and ends it first.
+What runs is written down (process, start time and the signal that ends it), so that a start after a
+`kill -9` finds what was left behind and ends it first.
 """
 
 import os
@@ -52,19 +52,22 @@ class Supervisor:
         self.programs: list[Program] = []
 
     def end_left_overs(self) -> list[str]:
-        """End what an earlier start left running; returns the names."""
-        ended = []
+        """End what an earlier start left running, all at once and each by its own signal; returns the names."""
+        ended: dict[str, tuple[int, str]] = {}
         for path in sorted(self._run.glob("*.pid")):
             try:
-                pid, _, began = path.read_text().partition(" ")
-                if began and started_time(int(pid)) == began:
-                    os.killpg(int(pid), signal.SIGTERM)
-                    _wait_gone(int(pid), began)
-                    ended.append(path.stem)
+                pid, began, *signals = path.read_text().split()
+                if started_time(int(pid)) == began:
+                    os.killpg(int(pid), int(signals[0]) if signals else signal.SIGTERM)
+                    ended[path.stem] = (int(pid), began)
             except (ValueError, ProcessLookupError):
                 pass
+        until = time.monotonic() + STOP_WITHIN_S
+        for process, start in ended.values():
+            _wait_gone(process, start, until)
+        for path in self._run.glob("*.pid"):
             path.unlink(missing_ok=True)
-        return ended
+        return list(ended)
 
     def add(self, program: Program) -> None:
         """Start a program and keep it running from now on."""
@@ -84,7 +87,7 @@ class Supervisor:
         program.started_at = time.monotonic()
         pid = program.process.pid
         part = self._run / f"{program.name}.part"
-        part.write_text(f"{pid} {started_time(pid)}")
+        part.write_text(f"{pid} {started_time(pid)} {int(program.stop_signal)}")
         part.replace(self._run / f"{program.name}.pid")  # never seen half-written
 
     def look_after(self) -> None:
@@ -132,8 +135,7 @@ class Supervisor:
         self.programs.clear()
 
 
-def _wait_gone(pid: int, began: str) -> None:
-    until = time.monotonic() + STOP_WITHIN_S
+def _wait_gone(pid: int, began: str, until: float) -> None:
     while started_time(pid) == began and time.monotonic() < until:
         time.sleep(0.05)
     if started_time(pid) == began:

@@ -67,12 +67,14 @@ class Chart:
     """Stretches that something is to be said of."""
 
 
-def nice_top(value: float) -> float:
-    """The next round number at or above a value: 1, 2, 2.5 or 5 times a power of ten."""
+def round_scale(value: float) -> tuple[float, int]:
+    """Where an axis ends that holds a value, and in how many parts it is cut, each a round number."""
     if value <= 0:
-        return 1.0
-    power = 10 ** math.floor(math.log10(value))
-    return float(next(step * power for step in (1, 2, 2.5, 5, 10) if step * power >= value * 0.999))
+        return 1.0, 5
+    power = 10 ** math.floor(math.log10(value / 5))
+    step = next(step * power for step in (1, 2, 2.5, 5, 10) if step * power >= value / 5 * 0.999)
+    parts = math.ceil(value / step * 0.999)
+    return step * parts, parts
 
 
 def _time_ticks(times: Sequence[datetime], xs: Sequence[float]) -> tuple[Tick, ...]:
@@ -125,7 +127,7 @@ def over_time(
     single = [value for line in [*before, *([] if stacked else lines)] for value in line.values if value is not None]
     if stacked:
         single += [sum(line.values[place] or 0 for line in lines) for place in range(many)]
-    top = nice_top(max(single, default=0))
+    top, parts = round_scale(max(single, default=0))
 
     def y(value: float) -> float:
         return round(plot_height - value / top * plot_height, 1)
@@ -155,8 +157,15 @@ def over_time(
     paths += [
         (f"line before {line.css}", _with_gaps([(xs[p], line.values[p]) for p in range(many)], y)) for line in before
     ]
-    parts = 5 if f"{top:e}"[:3] in ("2.5", "5.0") else 4
-    rows = tuple(Tick(y(top * part / parts), f"{_plain(top * part / parts)}{unit}") for part in range(parts + 1))
+    if unit == " ms" and top >= 2000:
+        shown, unit = 1000.0, " s"
+    elif unit == " ms" and top < 1:
+        shown, unit = 0.001, " µs"
+    else:
+        shown = 1.0
+    rows = tuple(
+        Tick(y(top * part / parts), f"{_plain(top * part / parts / shown)}{unit}") for part in range(parts + 1)
+    )
     return Chart(
         width, height, plot_width, plot_height, tuple(paths), rows, _time_ticks(times, xs),
         _points(times, xs, words, hrefs), label, _marks(happened, times, xs, plot_width),
@@ -208,12 +217,12 @@ def heat_map(
     height: int,
     words: Sequence[str],
     label: str,
-    edge: Callable[[int], float],
+    at: Callable[[float], float],
     hrefs: Sequence[str] | None = None,
 ) -> Chart:
     """How often each time to answer was, over time: a cell is the darker the more calls it has.
 
-    `columns` are histograms by bucket, one for each time; `edge` says where a bucket ends, in microseconds.
+    `columns` are histograms by bucket, one for each time; `at` says how many buckets end by a time in microseconds.
     """
     plot_width, plot_height = width - 58, height - 24
     many = len(times)
@@ -238,9 +247,12 @@ def heat_map(
                     f"M{place * wide:.1f},{plot_height - (row + 1) * tall:.1f}h{wide:.1f}v{tall:.1f}h-{wide:.1f}Z"
                 )
     paths = tuple((f"heat{level}", "".join(parts)) for level, parts in enumerate(levels) if parts)
+    by_time = {time: (at(time) - lowest + 1) / each for time in _ROUND_TIMES}
+    within = [time for time, row in by_time.items() if 0 <= row <= many_rows]
+    decades = [time for time in within if str(time)[0] == "1"]
     rows = tuple(
-        Tick(round(plot_height - row * tall, 1), _short_time(edge(lowest + row * each - 1)))
-        for row in range(0, many_rows + 1, max(1, many_rows // 6))
+        Tick(round(plot_height - by_time[time] * tall, 1), _short_time(time))
+        for time in (decades if len(decades) > 2 else within)
     )
     return Chart(
         width, height, plot_width, plot_height, paths, rows, _time_ticks(times, xs),
@@ -248,10 +260,13 @@ def heat_map(
     )  # fmt: skip
 
 
-def _short_time(microseconds: float) -> str:
+_ROUND_TIMES = [digit * 10**power for power in range(10) for digit in (1, 2, 5)]
+
+
+def _short_time(microseconds: int) -> str:
     if microseconds >= 1_000_000:
-        return f"{microseconds / 1_000_000:.2g} s"
-    return f"{microseconds / 1000:.2g} ms" if microseconds < 99_500 else f"{microseconds / 1000:.0f} ms"
+        return f"{microseconds // 1_000_000} s"
+    return f"{microseconds // 1000} ms" if microseconds >= 1000 else f"{microseconds} µs"
 
 
 def _with_gaps(points: Sequence[tuple[float, float | None]], y: object) -> str:

@@ -3,9 +3,10 @@
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from math import log
 
 from tamarack.core.traffic.explore import MEASURES, OTHER, Measure
-from tamarack.core.traffic.histogram import GAMMA, percentile
+from tamarack.core.traffic.histogram import PER_LOG, percentile
 from tamarack.core.traffic.totals import Totals
 from tamarack.store.exploring import Explored
 from tamarack.store.reading import Group
@@ -134,8 +135,8 @@ def _heat(explored: Explored, width: int, height: int, hrefs: Sequence[str] | No
     title = {"histogram": "Time to answer", "backend_histogram": "Time of the backend",
              "gateway_histogram": "Time of the gateway"}[kind]  # fmt: skip
     return heat_map(
-        explored.times, columns, width=width, height=height, words=words, label=title, edge=lambda b: GAMMA**b,
-        hrefs=hrefs,
+        explored.times, columns, width=width, height=height, words=words, label=title,
+        at=lambda time: log(time) * PER_LOG, hrefs=hrefs,
     )  # fmt: skip
 
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from tamarack.core.limits.simulate import Simulated
 from tamarack.core.limits.window import Window
-from tamarack.web.charts import Tick, nice_top
+from tamarack.web.charts import Tick, round_scale
 
 WIDTH, PLOT_HEIGHT, STRIP_HEIGHT = 860, 190, 26
 PLOT_WIDTH = WIDTH - 62
@@ -63,7 +63,7 @@ def draw_limit(windows: Sequence[Window], result: Simulated, first: int, last: i
     span = max(1, last - first)
     several = len(windows) > 1
     tops = [float(window.quota) for window in windows]
-    top = 100.0 if several else nice_top(max(tops))
+    top, parts = (100.0, 4) if several else round_scale(max(tops))
     width = PLOT_WIDTH / (COLUMNS - 1)
     paths = []
     for place, window in enumerate(windows):
@@ -100,7 +100,6 @@ def draw_limit(windows: Sequence[Window], result: Simulated, first: int, last: i
         waited = f" for up to {held_us[column] / 1000:.0f} ms" if held_us[column] else ""
         text = f"{_seconds(at - first)} — left: {said}" + (f"; {outcomes}{waited}" if outcomes else "")
         points.append({"x": round(column * width, 1), "text": text, "href": ""})
-    parts = 4
     rows = tuple(
         Tick(round(PLOT_HEIGHT - PLOT_HEIGHT * part / parts, 1), f"{top * part / parts:g}{' %' if several else ''}")
         for part in range(parts + 1)

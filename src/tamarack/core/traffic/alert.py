@@ -8,6 +8,7 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, time, timedelta
+from decimal import Decimal
 from typing import Annotated, Literal
 from zoneinfo import ZoneInfo
 
@@ -206,7 +207,12 @@ def written_limit(value: float, name: str, compare: str) -> str:
     """A limit as `read_limit` reads it."""
     unit = "share" if compare == "change" else measure(name).unit
     if unit == "share":
-        return f"{value * 100:+.6g} %" if compare == "change" else f"{value * 100:.6g} %"
+        return f"{_number(value * 100, '+' if compare == 'change' else '')} %"
     if unit == "time":
-        return f"{value / 1000:.6g} ms"
-    return f"{value:.6g} B" if unit == "bytes" else f"{value:.6g}"
+        return f"{_number(value / 1000)} ms"
+    return f"{_number(value)} B" if unit == "bytes" else _number(value)
+
+
+def _number(value: float, sign: str = "") -> str:
+    """Six figures, never with an exponent, which no limit is typed with."""
+    return f"{Decimal(f'{value:.6g}'):{sign}f}"
