@@ -229,7 +229,7 @@ def keep_up(url: str, rounds: int) -> None:
                 for n in range(many)
             ]
             begun = time.perf_counter()
-            take_in(connection, [Batch(f"bench-{place}", "n", rows)], ids)
+            take_in(connection, [Batch(f"bench-{base}", "n", rows)], ids)
             rates.append(many / (time.perf_counter() - begun))
     text = subprocess.run(
         [sys.executable, str(HERE / "gateway.py"), "--rounds", "3", "--seconds", "2"],

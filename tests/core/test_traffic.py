@@ -1,39 +1,61 @@
 """Histograms and roll-ups: percentiles within one percent of exact over any split, counts exact."""
 
+from itertools import pairwise
 from math import ceil
 
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tamarack.core.traffic.histogram import RELATIVE_ERROR, bucket_of, merge, percentile
+from tamarack.core.traffic.histogram import RELATIVE_ERROR, Histogram
 from tamarack.core.traffic.record import FIELDS, Record
 from tamarack.core.traffic.rollup import GRAINS, roll_up
 
 _TIMES = st.lists(st.integers(1, 600_000_000), min_size=1, max_size=200)
 
 
-def counted(times: list[int]) -> dict[int, int]:
-    histogram: dict[int, int] = {}
+def counted(times: list[int]) -> Histogram:
+    histogram = Histogram()
     for time in times:
-        histogram[bucket_of(time)] = histogram.get(bucket_of(time), 0) + 1
+        histogram.add(time)
     return histogram
 
 
 @given(_TIMES, st.floats(0, 1))
 def test_a_percentile_is_within_one_percent_of_the_exact_one(times: list[int], share: float) -> None:
     exact = sorted(times)[max(1, ceil(share * len(times))) - 1]
-    found = percentile(counted(times), share)
+    found = counted(times).percentile(share)
     assert found is not None
     assert abs(found - exact) <= exact * RELATIVE_ERROR * 1.0001 + 1e-9
 
 
 @given(_TIMES, st.integers(0, 200))
 def test_parts_merged_are_the_whole(times: list[int], place: int) -> None:
-    assert merge([counted(times[:place]), counted(times[place:])]) == counted(times)
+    whole = counted(times[:place])
+    whole.merge(counted(times[place:]))
+    assert whole == counted(times)
+    assert whole.total == len(times)
+
+
+@given(_TIMES, st.lists(st.integers(0, 200)), st.floats(0, 1))
+def test_packed_parts_put_one_after_the_other_are_the_whole(times: list[int], places: list[int], share: float) -> None:
+    ends = sorted({0, *places, len(times)})
+    data = b"".join(counted(times[first:last]).packed() for first, last in pairwise(ends))
+    read = Histogram.unpacked(data)
+    assert read == counted(times)
+    assert read.packed() == counted(times).packed()
+    assert read.percentile(share) == counted(times).percentile(share)
+    read.add(5)
+    read.merge(Histogram.unpacked(data))
+    assert read == counted([*times, *times, 5])
+
+
+def test_counts_beyond_four_bytes_survive_packing() -> None:
+    many = Histogram({7: 2**33 + 5})
+    assert Histogram.unpacked(many.packed()) == many
 
 
 def test_of_no_calls_there_is_no_percentile() -> None:
-    assert percentile({}, 0.5) is None
+    assert Histogram().percentile(0.5) is None
 
 
 def record(at: int, total_us: int = 1000, **changes: object) -> Record:

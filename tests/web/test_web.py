@@ -7,14 +7,13 @@ import threading
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
-from math import log
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tamarack.core.traffic.histogram import PER_LOG, bucket_of
+from tamarack.core.traffic.histogram import Histogram, bucket_of
 from tamarack.settings import Settings
 from tamarack.web.application import WEB
 from tamarack.web.charts import Line, heat_map, over_time, round_scale
@@ -89,10 +88,8 @@ def test_an_axis_holds_its_highest_value_and_is_used_to_more_than_half(value: fl
 
 def test_a_heat_map_names_round_times_where_they_lie() -> None:
     times = [datetime(2026, 11, 23, 9, minute, tzinfo=UTC) for minute in range(2)]
-    columns = [{bucket_of(40): 3, bucket_of(900_000): 1}, {bucket_of(9_000): 5}]
-    drawn = heat_map(
-        times, columns, width=258, height=124, words=["a", "b"], label="x", at=lambda time: log(time) * PER_LOG
-    )
+    columns = [Histogram({bucket_of(40): 3, bucket_of(900_000): 1}), Histogram({bucket_of(9_000): 5})]
+    drawn = heat_map(times, columns, width=258, height=124, words=["a", "b"], label="x")
     assert [tick.label for tick in drawn.rows] == ["100 µs", "1 ms", "10 ms", "100 ms"]
     apart = [below.at - above.at for below, above in pairwise(drawn.rows)]
     assert apart == pytest.approx([apart[0]] * 3, abs=0.2)  # each tenfold is as high as the next

@@ -15,11 +15,12 @@ from sqlmodel import Session
 
 from tamarack.core.traffic.explore import MOST_GROUPS
 from tamarack.core.traffic.fields import CALL_FIELDS
-from tamarack.core.traffic.histogram import PER_LOG, unpacked
+from tamarack.core.traffic.histogram import PER_LOG, Histogram
 from tamarack.core.traffic.rollup import GRAINS
 from tamarack.core.traffic.span import Piece, cover, floored, widened
 from tamarack.core.traffic.totals import SUMS, Totals
 from tamarack.core.traffic.where import Where
+from tamarack.store.engine import fetch_binary
 
 HISTOGRAMS = ("histogram", "backend_histogram", "gateway_histogram")
 ALL_SUMS = (*SUMS, "min_us", "max_us")
@@ -156,7 +157,7 @@ def answer(session: Session, question: Question) -> Answer:
     where = "" if question.others or not question.split else f" AND {which} >= 0"
     for sums, more in source.questions(question):
         query = f"SELECT {which} AS which, {place} AS moment, {sums} FROM {source.rows}{where} GROUP BY 1, 2{more}"
-        for row in session.connection().execute(text(query), source.values):
+        for row in fetch_binary(session, query, source.values):
             found = source.read(row)
             group = groups[row.which] if row.which >= 0 else others
             if question.step is not None:
@@ -365,11 +366,11 @@ class _Rolled(_Source):
         return f"sum(r.{name})::bigint AS {name}"
 
     def read(self, row: Any) -> Totals:
-        values = dict(row._mapping)
+        values = row._asdict()
         values.pop("which"), values.pop("moment")
         for name in HISTOGRAMS:
             if name in values:
-                values[name] = unpacked(values[name] or b"")
+                values[name] = Histogram.unpacked(values[name] or b"")
         return Totals(**values)
 
 
@@ -424,11 +425,11 @@ class _Raw(_Source):
         return "count(*) AS calls" if name == "calls" else f"sum({_RAW.get(name, name)})::bigint AS {name}"
 
     def read(self, row: Any) -> Totals:
-        values = dict(row._mapping)
+        values = row._asdict()
         values.pop("which"), values.pop("moment")
         if "bucket" in values:
             found = Totals()
             if values["many"]:
-                setattr(found, values["histogram_name"], {values["bucket"]: values["many"]})
+                setattr(found, values["histogram_name"], Histogram({values["bucket"]: values["many"]}))
             return found
         return Totals(**values)

@@ -11,7 +11,7 @@ from typing import Any
 
 import psycopg
 
-from tamarack.core.traffic.histogram import packed, unpacked
+from tamarack.core.traffic.histogram import Histogram
 from tamarack.core.traffic.record import FIELDS, Record
 from tamarack.core.traffic.rollup import GRAINS, Cell, Key, add_cell, roll_up
 from tamarack.core.traffic.totals import Totals
@@ -200,13 +200,13 @@ def _row(start: datetime, key: int, totals: Totals) -> tuple[object, ...]:
         *(getattr(totals, name) for name in _SUMS),
         totals.min_us,
         totals.max_us,
-        *(packed(getattr(totals, name)) for name in _HISTOGRAMS),
+        *(getattr(totals, name).packed() for name in _HISTOGRAMS),
     )
 
 
 def _totals(row: Sequence[Any]) -> Totals:
     values: dict[str, Any] = dict(zip(_ROLLUP_COLUMNS[2:], row[2:], strict=True))
-    return Totals(**values | {name: unpacked(values[name]) for name in _HISTOGRAMS})
+    return Totals(**values | {name: Histogram.unpacked(values[name]) for name in _HISTOGRAMS})
 
 
 def rebuild_rollups(connection: psycopg.Connection, first: datetime, last: datetime) -> int:

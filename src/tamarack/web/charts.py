@@ -6,9 +6,13 @@ read-out by pointer and arrow keys, and a table beside or behind it.
 
 import json
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+
+import numpy as np
+
+from tamarack.core.traffic.histogram import PER_LOG, Histogram
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,32 +215,34 @@ _HEAT_ROWS = 24
 
 def heat_map(
     times: Sequence[datetime],
-    columns: Sequence[Mapping[int, int]],
+    columns: Sequence[Histogram],
     *,
     width: int,
     height: int,
     words: Sequence[str],
     label: str,
-    at: Callable[[float], float],
     hrefs: Sequence[str] | None = None,
 ) -> Chart:
     """How often each time to answer was, over time: a cell is the darker the more calls it has.
 
-    `columns` are histograms by bucket, one for each time; `at` says how many buckets end by a time in microseconds.
+    `columns` are one for each time.
     """
     plot_width, plot_height = width - 58, height - 24
     many = len(times)
     wide = plot_width / max(1, many)
     xs = [round((place + 0.5) * wide, 1) for place in range(many)]
-    filled = [bucket for column in columns for bucket in column]
-    lowest, highest = (min(filled), max(filled)) if filled else (0, 1)
+    filled = [column.counts.nonzero()[0] for column in columns]
+    lowest = min((int(buckets[0]) for buckets in filled if len(buckets)), default=0)
+    highest = max((int(buckets[-1]) for buckets in filled if len(buckets)), default=1)
     each = max(1, -(-(highest - lowest + 1) // _HEAT_ROWS))
     many_rows = -(-(highest - lowest + 1) // each)
     tall = plot_height / many_rows
-    cells = [[0] * many_rows for _ in columns]
-    for mine, column in zip(cells, columns, strict=True):
-        for bucket, count in column.items():
-            mine[(bucket - lowest) // each] += count
+    cells = []
+    for column in columns:
+        counts = column.counts[lowest:]
+        padded = np.zeros(many_rows * each, np.int64)
+        padded[: len(counts)] = counts
+        cells.append(padded.reshape(many_rows, each).sum(axis=1).tolist())
     most = max((count for mine in cells for count in mine), default=0) or 1
     levels: list[list[str]] = [[] for _ in range(HEAT_LEVELS)]
     for place, mine in enumerate(cells):
@@ -247,7 +253,7 @@ def heat_map(
                     f"M{place * wide:.1f},{plot_height - (row + 1) * tall:.1f}h{wide:.1f}v{tall:.1f}h-{wide:.1f}Z"
                 )
     paths = tuple((f"heat{level}", "".join(parts)) for level, parts in enumerate(levels) if parts)
-    by_time = {time: (at(time) - lowest + 1) / each for time in _ROUND_TIMES}
+    by_time = {time: (math.log(time) * PER_LOG - lowest + 1) / each for time in _ROUND_TIMES}
     within = [time for time, row in by_time.items() if 0 <= row <= many_rows]
     decades = [time for time in within if str(time)[0] == "1"]
     rows = tuple(

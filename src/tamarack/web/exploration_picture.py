@@ -3,10 +3,8 @@
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from math import log
 
 from tamarack.core.traffic.explore import MEASURES, OTHER, Measure
-from tamarack.core.traffic.histogram import PER_LOG, percentile
 from tamarack.core.traffic.totals import Totals
 from tamarack.store.exploring import Explored
 from tamarack.store.reading import Group
@@ -128,15 +126,14 @@ def _heat(explored: Explored, width: int, height: int, hrefs: Sequence[str] | No
     points = explored.groups[0].points if explored.groups else [Totals() for _ in explored.times]
     columns = [getattr(point, kind) for point in points]
     words = [
-        f"{time:%d %b %H:%M} — {number(sum(column.values()))} calls, half within {duration(percentile(column, 0.5))},"
-        f" 99 % within {duration(percentile(column, 0.99))}"
+        f"{time:%d %b %H:%M} — {number(column.total)} calls, half within {duration(column.percentile(0.5))},"
+        f" 99 % within {duration(column.percentile(0.99))}"
         for time, column in zip(explored.times, columns, strict=True)
     ]
     title = {"histogram": "Time to answer", "backend_histogram": "Time of the backend",
              "gateway_histogram": "Time of the gateway"}[kind]  # fmt: skip
     return heat_map(
-        explored.times, columns, width=width, height=height, words=words, label=title,
-        at=lambda time: log(time) * PER_LOG, hrefs=hrefs,
+        explored.times, columns, width=width, height=height, words=words, label=title, hrefs=hrefs,
     )  # fmt: skip
 
 

@@ -15,7 +15,6 @@ from pydantic import Field, field_validator, model_validator
 
 from tamarack.core.model import Frozen
 from tamarack.core.traffic.fields import CALL_FIELDS
-from tamarack.core.traffic.histogram import percentile
 from tamarack.core.traffic.span import AT_MOST_POINTS, STEPS, pictured, read_span, written
 from tamarack.core.traffic.totals import Totals, share
 from tamarack.core.traffic.where import Condition, Where
@@ -111,7 +110,7 @@ def measure(name: str) -> Measure:
     words, histogram = _TIMES[found[1] or ""]
     part = float(found[2]) / 100
     title = f"{found[2]} % {words}" if part != 0.5 else f"half {words}"
-    return Measure(title, "time", lambda t, _: percentile(getattr(t, histogram), part), histogram=histogram)
+    return Measure(title, "time", lambda t, _: getattr(t, histogram).percentile(part), histogram=histogram)
 
 
 MEASURES: Mapping[str, Measure] = {

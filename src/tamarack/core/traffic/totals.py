@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from tamarack.core.traffic.fields import outcome_of
-from tamarack.core.traffic.histogram import Histogram, add_to, bucket_of, percentile
+from tamarack.core.traffic.histogram import Histogram
 from tamarack.core.traffic.record import HIT, MISS, Record
 
 SUMS = (
@@ -45,10 +45,10 @@ class Totals:
     min_us: int | None = None
     max_us: int | None = None
     callers: int | None = None
-    histogram: Histogram = field(default_factory=dict)
-    backend_histogram: Histogram = field(default_factory=dict)
+    histogram: Histogram = field(default_factory=Histogram)
+    backend_histogram: Histogram = field(default_factory=Histogram)
     """Of the calls that went to a backend."""
-    gateway_histogram: Histogram = field(default_factory=dict)
+    gateway_histogram: Histogram = field(default_factory=Histogram)
     """The gateway's own time: without the backend's, and without waiting for a turn."""
 
     def add(self, record: Record) -> None:
@@ -85,15 +85,12 @@ class Totals:
             self.min_us = record.total_us
         if self.max_us is None or record.total_us > self.max_us:
             self.max_us = record.total_us
-        bucket = bucket_of(record.total_us)
-        self.histogram[bucket] = self.histogram.get(bucket, 0) + 1
+        self.histogram.add(record.total_us)
         if record.target:
             self.asked += 1
             self.backend_us += record.backend_us
-            bucket = bucket_of(record.backend_us)
-            self.backend_histogram[bucket] = self.backend_histogram.get(bucket, 0) + 1
-        bucket = bucket_of(record.total_us - record.backend_us - record.held_us)
-        self.gateway_histogram[bucket] = self.gateway_histogram.get(bucket, 0) + 1
+            self.backend_histogram.add(record.backend_us)
+        self.gateway_histogram.add(record.total_us - record.backend_us - record.held_us)
 
     def merge(self, other: "Totals") -> None:
         """Count all that another counted. Written out, for it is done for every row of a roll-up."""
@@ -121,9 +118,9 @@ class Totals:
         if other.max_us is not None and (self.max_us is None or other.max_us > self.max_us):
             self.max_us = other.max_us
         self.callers = None
-        add_to(self.histogram, other.histogram)
-        add_to(self.backend_histogram, other.backend_histogram)
-        add_to(self.gateway_histogram, other.gateway_histogram)
+        self.histogram.merge(other.histogram)
+        self.backend_histogram.merge(other.backend_histogram)
+        self.gateway_histogram.merge(other.gateway_histogram)
 
     @property
     def answered(self) -> int:
@@ -158,7 +155,7 @@ class Totals:
 
     def percentile(self, part: float) -> float | None:
         """The time to answer that a share (0 to 1) of the calls did not exceed, in microseconds."""
-        return percentile(self.histogram, part)
+        return self.histogram.percentile(part)
 
 
 def share(part: float, whole: float) -> float | None:
