@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import hypothesis
+import psycopg
 import pytest
 from argon2 import PasswordHasher
 from flask import Flask
@@ -24,7 +25,7 @@ from tamarack.demo.seed import shipped_configuration
 from tamarack.demo.world import ORGANIZATIONS, STAFF
 from tamarack.settings import Settings
 from tamarack.start.postgres import Cluster
-from tamarack.store import drafting, rolling, subscribers
+from tamarack.store import drafting, reading, rolling, subscribers
 from tamarack.store.auditing import COMMAND_LINE
 from tamarack.store.engine import make_engine
 from tamarack.store.migrate import migrate
@@ -119,6 +120,16 @@ def session(engine: Engine) -> Iterator[Session]:
     """A session on the test's database."""
     with Session(engine) as opened:
         yield opened
+
+
+@pytest.fixture
+def calls_out_of_reach(settings: Settings, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """Whatever reads single calls waits for longer than it may: somebody holds their table."""
+    monkeypatch.setattr(reading, "RAW_SECONDS", 0.05)
+    with psycopg.connect(settings.database) as holder:
+        holder.execute('LOCK TABLE "call" IN ACCESS EXCLUSIVE MODE')
+        yield
+        holder.rollback()
 
 
 _QUICK = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)

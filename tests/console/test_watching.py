@@ -136,6 +136,23 @@ def explored(settings: Settings) -> list[str]:
     return [row.id for row in rows]
 
 
+@pytest.mark.usefixtures("traffic", "calls_out_of_reach")
+def test_what_takes_too_long_is_given_up_in_words(admin: FlaskClient) -> None:
+    given_up = admin.get("/traffic/explore/?split=path&span=hour")
+    assert given_up.status_code == 503
+    assert "No answer within 0.05 s, for single calls are read. Ask of a shorter span" in given_up.text
+    assert "No answer within 0.05 s" in admin.get("/traffic/calls?where=path+contains+/sail").text
+    assert admin.get("/traffic/explore/?split=api&span=hour").status_code == 200  # roll-ups answer all the same
+    for where in ("path+contains+/sail", "api+is+sailings"):
+        admin.post(f"/traffic/explore/save?where={where}&picture=line", data={"title": where[:4]})
+    board = admin.post("/traffic/boards/new", data={"title": "Both"}).location
+    for id in re.findall(r'<option value="([0-9a-f]+)">', admin.get(board).text):
+        admin.post("/traffic/boards/both/tiles", data={"exploration": id, "width": "half"})
+    tiles = admin.get("/traffic/boards/both/?span=hour").text.split('<section class="tile')[1:]
+    assert ["No answer within" in tile for tile in tiles].count(True) == 1
+    assert ["<svg" in tile for tile in tiles].count(True) == 1
+
+
 WHERE = "/traffic/explore/"
 FILES = "/traffic/hand-over/"
 

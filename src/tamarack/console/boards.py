@@ -15,6 +15,7 @@ from tamarack.core.traffic.span import SPANS
 from tamarack.store import boards
 from tamarack.store.exploration import BoardRow
 from tamarack.store.not_possible import NotPossible
+from tamarack.store.reading import TookTooLong
 from tamarack.store.subscribing import slug
 from tamarack.web.application import db
 from tamarack.web.charts import Chart
@@ -35,6 +36,7 @@ class Shown:
     measure: str
     stacked: bool
     href: str
+    problem: str = ""
 
 
 def _who() -> tuple[str, str]:
@@ -52,7 +54,10 @@ def _board(name: str) -> tuple[Board, BoardRow | None]:
 
 def _shown(tile: Tile, span: str) -> Shown:
     question = tile.question.model_copy(update={"span": span, "step": ""})
-    explored = answered(question)
+    try:
+        explored = answered(question)
+    except TookTooLong as error:
+        return Shown(tile, None, [], question.measured.title, False, address(question), str(error))
     width, height = WIDTHS[tile.width]
     chart = picture(
         explored, width=width, height=height, link=lambda first, last: address(question.within(first, last))

@@ -4,7 +4,6 @@ from datetime import UTC, datetime
 from typing import Any
 
 from flask import Blueprint, abort, request, url_for
-from sqlalchemy.exc import OperationalError
 
 from tamarack.console.asking import asked, here, typed_where
 from tamarack.console.page import act, acting, back_to, environment, me, render, requires
@@ -12,7 +11,7 @@ from tamarack.core.permissions import ROLE_TITLES, STAFF_ROLES
 from tamarack.core.traffic.explore import AGAINST, MEASURES, MOST_SPLITS, PICTURES, SPLITS, Exploration
 from tamarack.core.traffic.fields import CALL_FIELDS
 from tamarack.core.traffic.span import SPANS, STEPS
-from tamarack.store import alerting, boards, exploring, reading
+from tamarack.store import alerting, boards, exploring
 from tamarack.store.exploring import Explored, explore
 from tamarack.web.application import db
 from tamarack.web.charts import Happened
@@ -26,15 +25,8 @@ OFFERED = {name: words for name, words in SPLITS.items() if name != "id"}
 
 
 def answered(exploration: Exploration) -> Explored:
-    """The answer, as of now; a question that takes too long is given up in words."""
-    try:
-        return explore(db(), here(exploration), datetime.now(UTC))
-    except OperationalError as error:
-        if "statement timeout" not in str(error):
-            raise
-        db().rollback()
-        abort(503, f"The question took longer than {reading.RAW_SECONDS} s, for it reads single calls. Ask of a shorter"
-                   " span, or split and filter by fields of the roll-ups alone.")  # fmt: skip
+    """The answer, as of now."""
+    return explore(db(), here(exploration), datetime.now(UTC))
 
 
 def address(exploration: Exploration, **changes: Any) -> str:

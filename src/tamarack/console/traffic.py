@@ -5,8 +5,6 @@ from datetime import UTC, datetime
 from typing import Any
 
 from flask import Blueprint, abort, redirect, request, session, url_for
-from sqlalchemy import text
-from sqlalchemy.exc import OperationalError
 
 from tamarack.console.asking import conditions, typed_span, typed_where, within_environment
 from tamarack.console.page import calls_between, draft, environment, render, requires, running
@@ -193,13 +191,10 @@ def calls() -> Any:
     if not errors:
         wanted = watching.CallFilter(within_environment(where), first, last)
         try:
-            db().execute(text(f"SET LOCAL statement_timeout = '{reading.RAW_SECONDS}s'"))
-            rows = watching.calls(db(), wanted, _after(request.args.get("after", "")), most=A_PAGE + 1)
-        except OperationalError as error:
-            if "statement timeout" not in str(error):
-                raise
-            db().rollback()
-            errors["span"] = f"no answer within {reading.RAW_SECONDS} s: choose a shorter span, or fewer conditions"
+            with reading.bounded(db()):
+                rows = watching.calls(db(), wanted, _after(request.args.get("after", "")), most=A_PAGE + 1)
+        except reading.TookTooLong as error:
+            errors["span"] = str(error)
     if errors:
         rows = []
     following = f"{rows[A_PAGE - 1].at.isoformat()}~{rows[A_PAGE - 1].id}" if len(rows) > A_PAGE else ""

@@ -5,12 +5,15 @@ This is the one place that asks the database for totals; every page, board, aler
 
 # ruff: noqa: S608 - what is put together are names of this module; what people typed is bound
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any, Literal
 
+from psycopg.errors import QueryCanceled
 from sqlalchemy import text
+from sqlalchemy.exc import OperationalError
 from sqlmodel import Session
 
 from tamarack.core.traffic.explore import MOST_GROUPS
@@ -52,6 +55,26 @@ _RAW_TIMES = {
     "backend_histogram": ("backend_us", "AND target <> ''"),
     "gateway_histogram": ("total_us - backend_us - held_us", ""),
 }
+
+
+class TookTooLong(Exception):
+    """A question that reads single calls was given up."""
+
+
+@contextmanager
+def bounded(session: Session) -> Iterator[None]:
+    """For what reads single calls: given up after a time. Raises TookTooLong, with the session rolled back."""
+    session.connection().execute(text(f"SET LOCAL statement_timeout = '{RAW_SECONDS}s'"))
+    try:
+        yield
+    except (QueryCanceled, OperationalError) as error:
+        if not isinstance(getattr(error, "orig", error), QueryCanceled):
+            raise
+        session.rollback()
+        raise TookTooLong(
+            f"No answer within {RAW_SECONDS} s, for single calls are read. Ask of a shorter span, or split and filter"
+            " by fields of the roll-ups alone."
+        ) from error
 
 
 @dataclass(slots=True)
@@ -140,12 +163,18 @@ def within_reach(session: Session, question: Question) -> Question:
 
 
 def answer(session: Session, question: Question) -> Answer:
-    """What is asked: the groups, the largest first; others together stand last, where there are any."""
+    """What is asked: the groups, the largest first; others together stand last, where there are any.
+
+    Raises TookTooLong of a question that roll-ups do not answer.
+    """
     if question.rolled:
         question = within_reach(session, question)
-    source = _Rolled(question) if question.rolled else _Raw(question)
-    if not question.rolled:
-        session.connection().execute(text(f"SET LOCAL statement_timeout = '{RAW_SECONDS}s'"))
+        return _answer(session, question, _Rolled(question))
+    with bounded(session):
+        return _answer(session, question, _Raw(question))
+
+
+def _answer(session: Session, question: Question, source: "_Source") -> Answer:
     # Groups are few and rows are many, which the planner takes for the other way round: it would sort them all.
     session.connection().execute(text("SET LOCAL enable_sort = off"))
     keys = list(question.keys) if question.keys is not None else _keys(session, question, source)

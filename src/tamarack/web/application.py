@@ -16,6 +16,7 @@ from tamarack import __version__
 from tamarack.settings import Settings
 from tamarack.store.auditing import Actor
 from tamarack.store.engine import make_engine
+from tamarack.store.reading import TookTooLong
 from tamarack.web.changing import again
 from tamarack.web.words import FILTERS
 
@@ -61,6 +62,7 @@ def make_application(package: str, door: str, settings: Settings, templates: Pat
     app.teardown_appcontext(_close)
     app.register_error_handler(HTTPException, _error_page)
     app.register_error_handler(CSRFError, _stale_form)
+    app.register_error_handler(TookTooLong, _took_too_long)
     app.add_url_rule("/-/health", "health", lambda: jsonify(status="ready"))
     return app
 
@@ -118,6 +120,10 @@ def _error_page(error: HTTPException) -> Any:
     if code < 400:
         return error
     return render_template("error.html", code=code, name=error.name, description=error.description), code
+
+
+def _took_too_long(error: TookTooLong) -> Any:
+    return render_template("error.html", code=503, name="The question took too long", description=str(error)), 503
 
 
 def _stale_form(error: CSRFError) -> Any:
