@@ -36,6 +36,12 @@ class Settings(BaseSettings):
         description="Redis address for counters that all nodes share; empty for the one that the start command runs,"
         " none for nodes that each count by themselves.",
     )
+    counters_within_ms: int = Field(
+        default=50,
+        ge=5,
+        le=5000,
+        description="Milliseconds a call waits for the counters in Redis; beyond them its node counts by itself.",
+    )
     console_address: str = Field(default="", description="Address of the console in links; empty for loopback.")
     portal_address: str = Field(default="", description="Address of the portal in links; empty for loopback.")
     production_address: str = Field(

@@ -150,7 +150,9 @@ def test_staff_make_change_rotate_and_revoke_credentials_of_every_kind(
     shown = admin.post(f"{base}/credentials/", data=typed, follow_redirects=True).text
     secret = re.search(r"tms_[a-z0-9]{36}", shown)
     assert secret is not None
-    assert secret[0] not in admin.get(base).text  # shown once
+    page = admin.get(base).text
+    assert secret[0] not in page  # shown once
+    assert f'href="/traffic/calls?organization=tern-trips&amp;application={planner.name}">All its calls' in page
     credential = world.exec(select(Credential)).one()
     one = f"{base}/credentials/{credential.id}"
     assert 'value="2099-01-31"' in admin.get(one).text

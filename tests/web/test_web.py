@@ -3,6 +3,7 @@
 import hashlib
 import http.server
 import json
+import re
 import threading
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -12,6 +13,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from jinja2 import Environment
 
 from tamarack.core.traffic.histogram import Histogram, bucket_of
 from tamarack.settings import Settings
@@ -93,6 +95,14 @@ def test_a_heat_map_names_round_times_where_they_lie() -> None:
     assert [tick.label for tick in drawn.rows] == ["100 µs", "1 ms", "10 ms", "100 ms"]
     apart = [below.at - above.at for below, above in pairwise(drawn.rows)]
     assert apart == pytest.approx([apart[0]] * 3, abs=0.2)  # each tenfold is as high as the next
+
+
+@pytest.mark.parametrize(
+    "path", sorted((ROOT / "src/tamarack").glob("*/templates/**/*.html")), ids=lambda path: path.stem
+)
+def test_no_template_shows_pieces_of_its_own_source(path: Path) -> None:
+    for line, kind, text in Environment().lex(path.read_text()):
+        assert kind != "data" or not re.search(r"[{][{%#]|[%}#][}]", text), f"{path.name}, line {line}: {text[-80:]}"
 
 
 def test_a_value_is_shown_once() -> None:

@@ -33,9 +33,6 @@ from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.pool import PooledUpstream
 from tamarack.settings import Settings
 
-STORE_WITHIN_S = 0.05
-"""Seconds that a call waits for the shared counters."""
-
 
 def log(text: str) -> None:
     """One line to the node's log."""
@@ -127,7 +124,7 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
     if not settings.redis:
         for _, id, key, start, _, _, many in kept.quotas(time.time()):
             counters.restore(id, key, start, many)
-    redis = RedisCounters(settings.redis, environment, STORE_WITHIN_S) if settings.redis else None
+    redis = RedisCounters(settings.redis, environment, settings.counters_within_ms / 1000) if settings.redis else None
     shared = SharedCounting(redis, counters, log) if redis is not None else None
     gateway = Gateway(
         name,
