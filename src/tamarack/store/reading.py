@@ -5,6 +5,7 @@ This is the one place that asks the database for totals; every page, board, aler
 
 # ruff: noqa: S608 - what is put together are names of this module; what people typed is bound
 
+from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
@@ -275,7 +276,7 @@ def _as_text(column: str, name: str) -> str:
     return f"{column}::text" if CALL_FIELDS[name].kind != "text" else column
 
 
-class _Source:
+class _Source(ABC):
     """Where totals are read from. `rows` is a FROM clause with its conditions, `moment` a row's time."""
 
     moment: str
@@ -285,13 +286,13 @@ class _Source:
     callers: str
     values: dict[str, Any]
 
+    @abstractmethod
     def column(self, name: str) -> str:
         """A field of the split, as text."""
-        raise NotImplementedError
 
+    @abstractmethod
     def count(self, order: Order) -> str:
         """What groups are put in order by."""
-        raise NotImplementedError
 
     def number(self, split: Sequence[str], keys: Sequence[tuple[str, ...]]) -> str:
         """The number of a row's group; -1 for those of other groups. Adds to `rows` and `values`."""
@@ -311,17 +312,17 @@ class _Source:
         self.join(f"LEFT JOIN (VALUES {', '.join(rows)}) AS t({columns}, number) ON {on}")
         return "coalesce(t.number, -1)"
 
+    @abstractmethod
     def join(self, clause: str) -> None:
         """Add a join to `rows`."""
-        raise NotImplementedError
 
+    @abstractmethod
     def questions(self, question: Question) -> list[tuple[str, str]]:
         """What to select, and what more to group by: the sums, then whatever takes a question of its own."""
-        raise NotImplementedError
 
+    @abstractmethod
     def read(self, row: Any) -> Totals:
         """The totals of a row of one of the questions."""
-        raise NotImplementedError
 
 
 class _Rolled(_Source):
