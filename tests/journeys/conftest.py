@@ -10,12 +10,14 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Error as PlaywrightError
 
 from helpers import until
 from tamarack.settings import Settings
@@ -140,7 +142,8 @@ def pytest_runtest_makereport(item: pytest.Item) -> Iterator[None]:
     report: Any = yield
     page = getattr(item, "funcargs", {}).get("page")
     if report.when == "call" and report.failed and isinstance(page, Page):
-        report.sections.append((f"the page, {page.url}", page.inner_text("body")))
+        with suppress(PlaywrightError):  # a page that broke down has nothing to say, and must not hide why it failed
+            report.sections.append((f"the page, {page.url}", page.inner_text("body", timeout=2000)))
     return report
 
 
