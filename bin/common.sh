@@ -61,7 +61,7 @@ need_environment() {
   options=""
   for lock in "$@"; do options="$options -r $lock"; done
   # shellcheck disable=SC2086
-  "$ROOT/.venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes $options \
+  "$ROOT/.venv/bin/python" -m pip install --quiet --disable-pip-version-check --no-deps --require-hashes $options \
     || fail "installing the Python packages failed"
   "$ROOT/.venv/bin/python" - "$ROOT/src" <<'PY'
 import sys, sysconfig

@@ -1,0 +1,50 @@
+"""What is installed is what the lock files say, and it is complete: nothing is looked up anew at installation."""
+
+import re
+from importlib.metadata import distribution
+from pathlib import Path
+
+import pytest
+from packaging.requirements import Requirement
+from packaging.utils import canonicalize_name
+from packaging.version import Version
+
+ROOT = Path(__file__).parent.parent
+LOCKS = ("requirements.lock", "requirements-dev.lock")
+
+
+def pinned() -> dict[str, set[str]]:
+    """Each package of the lock files, and the versions they give it."""
+    found: dict[str, set[str]] = {}
+    for lock in LOCKS:
+        for name, version in re.findall(r"^([A-Za-z0-9._-]+)(?:\[[^]]*\])?==([^\s;]+)", (ROOT / lock).read_text(), re.M):
+            found.setdefault(canonicalize_name(name), set()).add(version)
+    return found
+
+
+def needed(name: str, extras: tuple[str, ...] = ("",)) -> list[Requirement]:
+    """What an installed package asks for on this machine."""
+    asked = [Requirement(text) for text in distribution(name).requires or ()]
+    return [one for one in asked if one.marker is None or any(one.marker.evaluate({"extra": e}) for e in extras)]
+
+
+def test_both_locks_agree_on_every_package_they_share() -> None:
+    assert {name: versions for name, versions in pinned().items() if len(versions) > 1} == {}
+
+
+@pytest.mark.parametrize("name", sorted(pinned()))
+def test_what_a_locked_package_needs_is_locked_too(name: str) -> None:
+    """Installation resolves nothing (`--no-deps`), so a need that no line meets would be missing."""
+    locked = pinned()
+    for requirement in needed(name):
+        versions = locked.get(canonicalize_name(requirement.name), set())
+        assert any(requirement.specifier.contains(Version(one), prereleases=True) for one in versions), requirement
+        for extra in requirement.extras:
+            for inner in needed(requirement.name, (extra,)):
+                assert canonicalize_name(inner.name) in locked, inner
+
+
+def test_installation_takes_the_locks_as_they_stand() -> None:
+    line = next(line for line in (ROOT / "bin/common.sh").read_text().splitlines() if "-m pip install" in line)
+    assert "--no-deps" in line
+    assert "--require-hashes" in line
