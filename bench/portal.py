@@ -16,7 +16,7 @@ from pathlib import Path
 from flask.testing import FlaskClient
 from sqlmodel import Session
 
-from tamarack.core.configuration import Api, Backend, Target
+from tamarack.core.configuration.model import Api, Backend, Target
 from tamarack.portal.app import make_app
 from tamarack.settings import Settings
 from tamarack.start.postgres import Cluster

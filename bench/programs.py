@@ -15,10 +15,10 @@ import uvloop
 
 import meters
 import ways
-from tamarack.core.callers import CallerDirectory
-from tamarack.core.configuration import Configuration
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.snapshot import compile_snapshot
 from tamarack.gateway.carry import Gateway, Serving
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.shared import SharedCounting

@@ -26,7 +26,7 @@ from flask.testing import FlaskClient
 from sqlmodel import Session
 
 from tamarack.console.app import make_app
-from tamarack.core.refusals import REASONS
+from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.traffic.record import Record
 from tamarack.core.traffic.rollup import Cell, add_cell, roll_up
 from tamarack.core.traffic.totals import Totals

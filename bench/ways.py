@@ -9,10 +9,10 @@ from typing import Any
 from joserfc import jwt
 from joserfc.jwk import RSAKey
 
-from tamarack.core.callers import CallerDirectory
-from tamarack.core.credentials import client_value, digest, outside_value
-from tamarack.core.material import Material, nothing_sealed
-from tamarack.core.signed_keys import make_signed_key, new_signing_key, public_part
+from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.identity.credentials import client_value, digest, outside_value
+from tamarack.core.identity.material import Material, nothing_sealed
+from tamarack.core.identity.signed_keys import make_signed_key, new_signing_key, public_part
 
 KEY = "tmk_bench-key-that-opens-nothing-at-all"
 PEPPER = bytes(32)

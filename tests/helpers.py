@@ -8,8 +8,8 @@ from typing import Any
 
 from flask.testing import FlaskClient
 
-from tamarack.core.configuration import Configuration
-from tamarack.core.material import Material, nothing_sealed
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.identity.material import Material, nothing_sealed
 
 
 def material(environment: str = "production", **secrets: str) -> Material:

@@ -17,7 +17,9 @@ def pinned() -> dict[str, set[str]]:
     """Each package of the lock files, and the versions they give it."""
     found: dict[str, set[str]] = {}
     for lock in LOCKS:
-        for name, version in re.findall(r"^([A-Za-z0-9._-]+)(?:\[[^]]*\])?==([^\s;]+)", (ROOT / lock).read_text(), re.M):
+        for name, version in re.findall(
+            r"^([A-Za-z0-9._-]+)(?:\[[^]]*\])?==([^\s;]+)", (ROOT / lock).read_text(), re.M
+        ):
             found.setdefault(canonicalize_name(name), set()).add(version)
     return found
 

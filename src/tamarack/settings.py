@@ -8,7 +8,7 @@ from pathlib import Path
 from pydantic import Field
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
-from tamarack.core.credentials import CredentialKeys
+from tamarack.core.identity.credentials import CredentialKeys
 
 PORTS = {"console": 0, "portal": 1, "production-1": 2, "production-2": 3, "test-1": 4, "postgresql": 10, "redis": 11}
 """Ports, counted from the base. Stand-ins follow from `STAND_INS` on."""

@@ -13,8 +13,8 @@ from core.test_permit import ADDRESSES, CLAIMS, GROUPS, KEPT_OUT, SCOPES, SITES
 from helpers import configuration
 from tamarack.config.exchange import Applying, export_to
 from tamarack.config.files import NotApplicable, load, write
-from tamarack.core.configuration import Cap, Configuration
-from tamarack.core.difference import difference
+from tamarack.core.configuration.difference import difference
+from tamarack.core.configuration.model import Cap, Configuration
 from tamarack.core.policies import KINDS
 from tamarack.demo.seed import CONFIGURATION, shipped_configuration
 from tamarack.settings import Settings

@@ -4,7 +4,7 @@ import pytest
 from flask.testing import FlaskClient
 
 from helpers import sign_in
-from tamarack.core.permissions import STAFF_ROLES
+from tamarack.core.identity.permissions import STAFF_ROLES
 
 STRANGERS_OWN = {"sign_in.form", "sign_in.sign_in", "sign_in.sign_out", "sign_in.switch", "static", "health"}
 PEOPLE = {

@@ -9,7 +9,7 @@ from flask.testing import FlaskClient
 
 from helpers import sign_in
 from tamarack.__main__ import main
-from tamarack.core.permissions import STAFF_ROLES
+from tamarack.core.identity.permissions import STAFF_ROLES
 from tamarack.settings import Settings
 from tamarack.store.boards import shipped
 

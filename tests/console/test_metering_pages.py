@@ -231,7 +231,7 @@ def _plan(session: Session, one: Subscription) -> Any:
 
 
 def test_a_request_is_good_for_seconds_and_for_its_environment_only() -> None:
-    from tamarack.core.node_request import LIVES_S, NodeRequest, read_request, write_request
+    from tamarack.core.trying.node_request import LIVES_S, NodeRequest, read_request, write_request
 
     at, key = time.time(), bytes(32)
     sealed = write_request(NodeRequest("production", at, search="ä"), key).encode()

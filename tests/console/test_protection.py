@@ -12,7 +12,7 @@ from sqlmodel import Session, select
 
 from core.test_traffic import record
 from helpers import sign_in
-from tamarack.core.configuration import Configuration
+from tamarack.core.configuration.model import Configuration
 from tamarack.settings import Settings
 from tamarack.store import drafting, feeding, subscribers, subscribing, tracing
 from tamarack.store.application import Application, Credential

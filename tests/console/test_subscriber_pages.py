@@ -8,7 +8,7 @@ from flask.testing import FlaskClient
 from PIL import Image
 from sqlmodel import Session, col, select
 
-from tamarack.core.branding import Look
+from tamarack.core.portal.branding import Look
 from tamarack.store import drafting, rolling, subscribers, subscribing
 from tamarack.store.announcement import Announcement
 from tamarack.store.application import Application, Subscription

@@ -7,16 +7,16 @@ from joserfc import jwt
 from joserfc.jwk import OctKey, RSAKey
 
 from helpers import configuration
-from tamarack.core.call import Call
-from tamarack.core.callers import CallerDirectory
-from tamarack.core.configuration import Configuration
-from tamarack.core.credentials import client_value, digest, outside_value
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.pipeline import CompiledOperation, compile_router, run
+from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.identity.credentials import client_value, digest, outside_value
+from tamarack.core.identity.material import Material
+from tamarack.core.identity.signed_keys import make_signed_key, new_signing_key, public_part
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.material import Material
-from tamarack.core.pipeline import CompiledOperation, compile_router, run
-from tamarack.core.refusals import Refusal
-from tamarack.core.signed_keys import make_signed_key, new_signing_key, public_part
-from tamarack.core.snapshot import compile_snapshot
 
 PEPPER = bytes(range(32))
 NOW = 1_700_000_000.0

@@ -6,11 +6,11 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from helpers import configuration
-from tamarack.core.audience import STRANGER, Viewer, in_words, sees
-from tamarack.core.configuration import Configuration
-from tamarack.core.difference import difference
-from tamarack.core.plans import Plan
-from tamarack.core.seen import seen_by, why_seen
+from tamarack.core.configuration.audience import STRANGER, Viewer, in_words, sees
+from tamarack.core.configuration.difference import difference
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.plans import Plan
+from tamarack.core.configuration.seen import seen_by, why_seen
 
 TERN = Viewer("tern-trips", "partner", frozenset({"season"}))
 DESK = Viewer("ticket-office", "internal")

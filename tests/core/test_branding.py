@@ -5,8 +5,8 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from tamarack.core.branding import PLAIN_DARK, PLAIN_LIGHT, Look, Theme, preview_of, problems, style_of, tokens
-from tamarack.core.contrast import LEAST, contrast, luminance, mix, read_colour, readable_on
+from tamarack.core.portal.branding import PLAIN_DARK, PLAIN_LIGHT, Look, Theme, preview_of, problems, style_of, tokens
+from tamarack.core.portal.contrast import LEAST, contrast, luminance, mix, read_colour, readable_on
 
 colours = st.integers(0, 0xFFFFFF).map(lambda number: f"#{number:06x}")
 

@@ -7,13 +7,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from core.protected import API_KEY, call_on, protected
-from tamarack.core.browser import BrowserRule, judge, unsafe_headers
+from tamarack.core.carrying.pipeline import answer_preflight, compile_router, run
+from tamarack.core.configuration.review import risks
+from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.http.browser import BrowserRule, judge, unsafe_headers
+from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.material import Material, nothing_sealed
-from tamarack.core.pipeline import answer_preflight, compile_router, run
-from tamarack.core.policies.browser_access import BrowserAccess
-from tamarack.core.review import risks
-from tamarack.core.snapshot import compile_snapshot
+from tamarack.core.policies.guard.browser_access import BrowserAccess
 
 ORIGIN = "https://www.lantern-bay.example"
 OTHER = "https://evil.example"

@@ -6,8 +6,8 @@ import pytest
 from pydantic import ValidationError
 
 from helpers import configuration
-from tamarack.core.configuration import Configuration, check, check_in
-from tamarack.core.model import problems_of
+from tamarack.core.configuration.model import Configuration, check, check_in
+from tamarack.core.types import problems_of
 
 
 @pytest.mark.parametrize(

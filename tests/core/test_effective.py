@@ -5,13 +5,13 @@ from typing import Any
 import pytest
 
 from helpers import configuration
-from tamarack.core.configuration import Configuration
-from tamarack.core.difference import difference
-from tamarack.core.effective import held, in_force, is_closed, is_open
-from tamarack.core.explain import explain
+from tamarack.core.configuration.difference import difference
+from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
+from tamarack.core.configuration.explain import explain
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.review import risks
+from tamarack.core.configuration.snapshot import Snapshot, compile_snapshot
 from tamarack.core.policies import KINDS
-from tamarack.core.review import risks
-from tamarack.core.snapshot import Snapshot, compile_snapshot
 
 STEADY = {"kind": "rate-limit", "name": "steady", "windows": ["20 per second"]}
 

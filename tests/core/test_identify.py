@@ -26,9 +26,9 @@ from core.protected import (
     signed_key,
     token,
 )
-from tamarack.core.pipeline import run
-from tamarack.core.policies.token import JwtPolicy
-from tamarack.core.signed_keys import public_part
+from tamarack.core.carrying.pipeline import run
+from tamarack.core.identity.signed_keys import public_part
+from tamarack.core.policies.identify.token import JwtPolicy
 
 EVERY = (API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED)
 Shown = tuple[tuple[tuple[str, str | bytes], ...], bytes, bytes | None]
@@ -158,7 +158,7 @@ def test_a_refusal_says_every_way_that_is_open() -> None:
 def test_a_token_seen_again_is_not_verified_again_until_it_ends_or_the_keys_change(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    from tamarack.core.policies import token as module
+    from tamarack.core.policies.identify import token as module
 
     verified: list[bytes] = []
     real = module.verify

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from joserfc import jwt
 from joserfc.jwk import ECKey, OctKey, OKPKey, RSAKey
 
-from tamarack.core.jose import (
+from tamarack.core.identity.jose import (
     ALGORITHMS,
     BadToken,
     UnknownKey,

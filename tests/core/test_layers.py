@@ -5,8 +5,8 @@ from typing import Any
 import pytest
 
 from helpers import configuration
-from tamarack.core.configuration import Configuration
-from tamarack.core.layers import all_limits
+from tamarack.core.configuration.layers import all_limits
+from tamarack.core.configuration.model import Configuration
 
 KEY = {"kind": "api-key", "header": "x-skerry-key"}
 

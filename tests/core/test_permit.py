@@ -8,11 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from core.protected import API_KEY, JWT, bearer, call_on, decided, directory, protected, token
-from tamarack.core.addresses import Networks, network
-from tamarack.core.claims import parse
-from tamarack.core.origins import Origins, origin_pattern, site_of
-from tamarack.core.pipeline import run
-from tamarack.core.review import risks
+from tamarack.core.carrying.pipeline import run
+from tamarack.core.configuration.review import risks
+from tamarack.core.http.addresses import Networks, network
+from tamarack.core.http.origins import Origins, origin_pattern, site_of
+from tamarack.core.identity.claims import parse
 
 GROUPS = {"kind": "groups", "allow": ["harbour"]}
 KEPT_OUT = {"kind": "groups", "name": "kept-out", "deny": ["banned"]}

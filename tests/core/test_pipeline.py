@@ -7,13 +7,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from helpers import configuration, material
-from tamarack.core.call import Call
-from tamarack.core.callers import CallerDirectory
-from tamarack.core.configuration import Configuration
-from tamarack.core.credentials import digest
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.pipeline import CompiledOperation, compile_router, run
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.identity.credentials import digest
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.pipeline import CompiledOperation, compile_router, run
-from tamarack.core.snapshot import compile_snapshot
 
 PEPPER = bytes(range(32))
 NOW = 1_700_000_000.0

@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from helpers import configuration
-from tamarack.core.configuration import check
-from tamarack.core.plans import Plan
-from tamarack.core.pricing import charge, in_words, rounded, thousands_begun
+from tamarack.core.configuration.model import check
+from tamarack.core.configuration.plans import Plan
+from tamarack.core.configuration.pricing import charge, in_words, rounded, thousands_begun
 
 
 def plan(**fields: Any) -> Plan:

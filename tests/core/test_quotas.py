@@ -8,11 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from tamarack.core.call import Grant
+from tamarack.core.carrying.call import Grant
+from tamarack.core.carrying.metering import QuotaMeter
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.quota import Quota, mark_of
 from tamarack.core.limits.stretch import anchored_stretch, calendar_stretch
-from tamarack.core.metering import QuotaMeter
 
 _MOMENTS = st.integers(1_500_000_000, 2_500_000_000)
 _PERIODS: Any = st.sampled_from(["day", "week", "month"])

@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tamarack.core.routing import BadPath, Router, split
+from tamarack.core.carrying.routing import BadPath, Router, split
 
 
 @pytest.fixture

@@ -9,12 +9,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tamarack.core.credentials import LENGTH, PREFIX, digest, hint, make_key, state_of
-from tamarack.core.examples import ExampleCall, as_curl, as_javascript, as_python
-from tamarack.core.passwords import password_problem
-from tamarack.core.permissions import STAFF_ROLES, person_may, staff_may
+from tamarack.core.carrying.refusals import REASONS
+from tamarack.core.identity.credentials import LENGTH, PREFIX, digest, hint, make_key, state_of
+from tamarack.core.identity.passwords import password_problem
+from tamarack.core.identity.permissions import STAFF_ROLES, person_may, staff_may
 from tamarack.core.policies import KINDS
-from tamarack.core.refusals import REASONS
+from tamarack.core.trying.examples import ExampleCall, as_curl, as_javascript, as_python
 
 
 @given(st.binary(min_size=400, max_size=400))

@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tamarack.core.plans import Plan
-from tamarack.core.statement import COLUMNS, Adjustment, Use, make_statement, month_of, rows_of
+from tamarack.core.configuration.plans import Plan
+from tamarack.core.traffic.statement import COLUMNS, Adjustment, Use, make_statement, month_of, rows_of
 
 CUTTER = Plan.model_validate(
     {"name": "cutter", "title": "Cutter", "price_monthly": "40", "calls_included": 3000, "price_per_thousand": "0.35",

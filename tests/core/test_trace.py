@@ -22,10 +22,10 @@ from core.protected import (
 )
 from core.test_permit import ADDRESSES, CLAIMS, GROUPS, SCOPES
 from core.test_traffic import record
-from tamarack.core.bench_ticket import Ticket, read_ticket, write_ticket
-from tamarack.core.story import story
-from tamarack.core.trace import Entry, Vouched, as_data, run_traced, shown_headers
-from tamarack.core.would_pass import would_pass
+from tamarack.core.carrying.story import story
+from tamarack.core.carrying.trace import Entry, Vouched, as_data, run_traced, shown_headers
+from tamarack.core.carrying.would_pass import would_pass
+from tamarack.core.trying.ticket import Ticket, read_ticket, write_ticket
 
 LIMIT = {"kind": "rate-limit", "name": "steady", "windows": ["5 per minute"]}
 EVERY = (API_KEY, CLIENT, JWT, SIGNED)

@@ -8,7 +8,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 from pydantic import TypeAdapter, ValidationError
 
-from tamarack.core.layers import looser
+from tamarack.core.configuration.layers import looser
 from tamarack.core.limits.algorithms import SLICES, FixedCounts, counts_for
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import Limiter

@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 
 import pytest
 
-from tamarack.core.routing import Router
+from tamarack.core.carrying.routing import Router
 from tamarack.demo import stand_ins
 from tamarack.demo.calls import KINDS, fill
 from tamarack.demo.past import PastCaller, past_calls

@@ -13,12 +13,12 @@ import uvicorn
 import uvloop
 
 from helpers import until
-from tamarack.core.callers import CallerDirectory
-from tamarack.core.configuration import Configuration
-from tamarack.core.credentials import digest
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.identity.credentials import digest
+from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.material import Material, nothing_sealed
-from tamarack.core.snapshot import compile_snapshot
 from tamarack.core.traffic.record import Record
 from tamarack.gateway.carry import Gateway, Serving
 from tamarack.gateway.counters.redis_counters import RedisCounters

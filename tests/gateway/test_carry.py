@@ -6,7 +6,7 @@ import pytest
 
 from gateway.harness import KEY, Node, running
 from helpers import configuration
-from tamarack.core.refusals import REASONS
+from tamarack.core.carrying.refusals import REASONS
 from tamarack.gateway.forwarding import networks
 from tamarack.gateway.upstream.interface import UpstreamError
 from tamarack.gateway.upstream.scripted import Asked, ScriptedAnswer, ScriptedUpstream

@@ -14,8 +14,8 @@ from sqlmodel import Session
 
 from gateway.test_carry import answering
 from helpers import until
-from tamarack.core.callers import CallerDirectory
-from tamarack.core.credentials import CredentialKeys
+from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.identity.credentials import CredentialKeys
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.traffic.record import Record, read_row
 from tamarack.gateway.carry import Gateway

@@ -11,7 +11,7 @@ from gateway.harness import BENCH_KEY, Node, Reply, running
 from gateway.test_carry import answering
 from gateway.test_protect import asked, ticket
 from helpers import configuration, free_port, fresh_redis, until
-from tamarack.core.node_request import NodeRequest, write_request
+from tamarack.core.trying.node_request import NodeRequest, write_request
 from tamarack.gateway.upstream.scripted import ScriptedAnswer, ScriptedUpstream
 
 KEY = {"kind": "api-key", "header": "x-skerry-key"}

@@ -11,7 +11,7 @@ import pytest
 
 from gateway.harness import KEY, Backend, Node, running
 from helpers import configuration, free_port, until
-from tamarack.core.configuration import Configuration
+from tamarack.core.configuration.model import Configuration
 from tamarack.gateway.upstream.pool import PooledUpstream
 
 PATH = "/sailings/v2/sailings"

@@ -12,9 +12,9 @@ from core.protected import ISSUER, JWT, KEY, KEY_SET, token
 from gateway.harness import BENCH_KEY, PEPPER, Node, running
 from gateway.test_carry import answering
 from helpers import configuration, until
-from tamarack.core.bench_ticket import Ticket, write_ticket
-from tamarack.core.credentials import client_value, digest, outside_value
-from tamarack.core.material import Material
+from tamarack.core.identity.credentials import client_value, digest, outside_value
+from tamarack.core.identity.material import Material
+from tamarack.core.trying.ticket import Ticket, write_ticket
 from tamarack.gateway.upstream.scripted import ScriptedUpstream
 
 ORIGIN = "https://www.lantern-bay.example"

@@ -12,8 +12,8 @@ from playwright.sync_api import Browser, Page, expect
 from helpers import until
 from journeys.conftest import Installation, sign_in
 from journeys.test_first_path import Answer, curl
-from tamarack.core.browser import judge
-from tamarack.core.policies.browser_access import BrowserAccess
+from tamarack.core.http.browser import judge
+from tamarack.core.policies.guard.browser_access import BrowserAccess
 from tamarack.demo.seed import shipped_configuration
 from tamarack.demo.world import STAFF
 

@@ -8,7 +8,7 @@ from flask.testing import FlaskClient
 from openapi_spec_validator import OpenAPIV30SpecValidator
 from sqlmodel import Session, select
 
-from tamarack.core.configuration import Api
+from tamarack.core.configuration.model import Api
 from tamarack.store import catalogue, drafting, rolling, subscribers, subscribing
 from tamarack.store.application import Application, Credential
 from tamarack.store.audit import AuditEntry

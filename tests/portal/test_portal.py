@@ -10,7 +10,7 @@ from sqlmodel import Session, select
 
 from core.test_traffic import record
 from helpers import sign_in
-from tamarack.core.credentials import digest
+from tamarack.core.identity.credentials import digest
 from tamarack.settings import Settings
 from tamarack.store import drafting, rolling, subscribers
 from tamarack.store.application import Application, Credential, Subscription

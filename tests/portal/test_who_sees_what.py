@@ -8,7 +8,7 @@ from flask.testing import FlaskClient
 from sqlmodel import Session, select
 
 from helpers import sign_in
-from tamarack.core.permissions import PORTAL_ROLES
+from tamarack.core.identity.permissions import PORTAL_ROLES
 from tamarack.store import announcing, drafting, rolling, sharing, subscribers, subscribing
 from tamarack.store.announcement import Announcement
 from tamarack.store.application import Application, Subscription

@@ -11,8 +11,8 @@ from sqlmodel import Session, select
 
 from core.test_traffic import record
 from helpers import free_port, until
-from tamarack.core.configuration import Configuration
-from tamarack.core.plans import Plan
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.plans import Plan
 from tamarack.demo.mail_box import MailBox
 from tamarack.settings import Settings
 from tamarack.store import credentials, drafting, quotas, rolling, subscribers, subscribing, telling

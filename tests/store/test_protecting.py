@@ -12,13 +12,13 @@ from sqlalchemy import Engine, text
 from sqlmodel import Session, select
 
 from core.protected import KEY, KEY_SET
-from tamarack.core.callers import CallerDirectory
-from tamarack.core.configuration import Configuration, check_in
-from tamarack.core.credentials import CredentialKeys
-from tamarack.core.jose import keys_of_set
-from tamarack.core.material import Material
-from tamarack.core.sealing import NotSealedHere, seal, unseal
-from tamarack.core.signed_keys import check_signed_key
+from tamarack.core.configuration.model import Configuration, check_in
+from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.identity.credentials import CredentialKeys
+from tamarack.core.identity.jose import keys_of_set
+from tamarack.core.identity.material import Material
+from tamarack.core.identity.sealing import NotSealedHere, seal, unseal
+from tamarack.core.identity.signed_keys import check_signed_key
 from tamarack.settings import Settings
 from tamarack.store import credentials, drafting, key_sets, rolling, secrets, signing, subscribing, tracing
 from tamarack.store.application import Application

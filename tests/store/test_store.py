@@ -8,8 +8,8 @@ from sqlalchemy import Engine, text
 from sqlmodel import Session, select
 
 from core.test_traffic import record
-from tamarack.core.configuration import Backend
-from tamarack.core.credentials import CredentialKeys
+from tamarack.core.configuration.model import Backend
+from tamarack.core.identity.credentials import CredentialKeys
 from tamarack.core.traffic.record import FIELDS
 from tamarack.core.traffic.rollup import GRAINS
 from tamarack.settings import Settings

@@ -6,8 +6,8 @@ from types import TracebackType
 from sqlmodel import Session
 
 from tamarack.config.files import FileProblem, NotApplicable, load, write
-from tamarack.core.configuration import Configuration, check
-from tamarack.core.difference import Change, difference
+from tamarack.core.configuration.difference import Change, difference
+from tamarack.core.configuration.model import Configuration, check
 from tamarack.settings import Settings
 from tamarack.store import drafting
 from tamarack.store.auditing import COMMAND_LINE

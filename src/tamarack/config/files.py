@@ -16,9 +16,9 @@ from typing import Any
 import yaml
 from pydantic import ValidationError
 
-from tamarack.core.configuration import Configuration, check
-from tamarack.core.located import Located, NotReadable, plain_value, read
-from tamarack.core.model import Problem, problems_of
+from tamarack.core.configuration.located import Located, NotReadable, plain_value, read
+from tamarack.core.configuration.model import Configuration, check
+from tamarack.core.types import Problem, problems_of
 
 FORMAT = 1
 _LISTS = ("everywhere", "caps", "backends", "apis", "products")

@@ -8,11 +8,11 @@ from pydantic import ValidationError
 
 from tamarack.console.exploring import address
 from tamarack.console.page import act, acting, back_to, environment, me, render, requires
-from tamarack.core.model import problems_of
 from tamarack.core.traffic.alert import Rule, State, read_limit, run, written_limit
 from tamarack.core.traffic.explore import MEASURES
 from tamarack.core.traffic.span import floored
 from tamarack.core.traffic.where import lines
+from tamarack.core.types import problems_of
 from tamarack.store import alerting
 from tamarack.store.alert import AlertRow
 from tamarack.web.application import db

@@ -21,14 +21,14 @@ from tamarack.console.page import (
     requires,
     running,
 )
-from tamarack.core.configuration import Api, Configuration, Version, check
-from tamarack.core.explain import explain
-from tamarack.core.model import problems_of
+from tamarack.core.carrying.stages import DRAWN, PURPOSE
+from tamarack.core.configuration.explain import explain
+from tamarack.core.configuration.model import Api, Configuration, Version, check
+from tamarack.core.configuration.plans import Plan
 from tamarack.core.openapi.read import describe
-from tamarack.core.plans import Plan
 from tamarack.core.policies import KINDS
-from tamarack.core.stages import DRAWN, PURPOSE
 from tamarack.core.traffic.totals import together
+from tamarack.core.types import problems_of
 from tamarack.store import drafting, rolling, watching
 from tamarack.store import secrets as secret_store
 from tamarack.store.application import Application, Subscription

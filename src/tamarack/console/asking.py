@@ -6,9 +6,9 @@ from flask import request
 from pydantic import ValidationError
 
 from tamarack.console.page import environment
-from tamarack.core.model import problems_of
 from tamarack.core.traffic.explore import Exploration
 from tamarack.core.traffic.where import Where, lines, read_where
+from tamarack.core.types import problems_of
 
 MOST_TYPED = 300
 

@@ -11,7 +11,7 @@ from flask import current_app
 from sqlmodel import Session
 
 from tamarack.core.limits.live import LiveCounter
-from tamarack.core.node_request import HEADER, PATH, NodeRequest, write_request
+from tamarack.core.trying.node_request import HEADER, PATH, NodeRequest, write_request
 from tamarack.settings import Settings
 from tamarack.store import rolling
 from tamarack.store.rollout import Node

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 
 from sqlmodel import col, select
 
-from tamarack.core.audience import organizations_named
+from tamarack.core.configuration.audience import organizations_named
 from tamarack.store.organization import Organization
 from tamarack.web.application import db
 

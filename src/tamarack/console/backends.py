@@ -6,8 +6,8 @@ from flask import Blueprint, abort, current_app, request
 from pydantic import ValidationError
 
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
-from tamarack.core.configuration import Backend
-from tamarack.core.model import problems_of
+from tamarack.core.configuration.model import Backend
+from tamarack.core.types import problems_of
 from tamarack.store import auditing, drafting
 from tamarack.store import secrets as secret_store
 from tamarack.store.drafting import EditedMeanwhile

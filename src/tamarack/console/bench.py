@@ -11,13 +11,14 @@ from sqlmodel import select
 from tamarack.console.apis import head_values, the_version
 from tamarack.console.page import acting, environment, render, requires, running
 from tamarack.console.trace_drawing import drawing
-from tamarack.core.bench import BenchAnswer, BenchCall
-from tamarack.core.configuration import Api, Operation, Version
-from tamarack.core.credential_examples import credential_example
-from tamarack.core.effective import held, in_force, is_open
-from tamarack.core.examples import as_curl, as_javascript, as_python
-from tamarack.core.model import problems_of
+from tamarack.core.configuration.effective import held, in_force, is_open
+from tamarack.core.configuration.model import Api, Operation, Version
 from tamarack.core.openapi.reference import OperationView, view_operation
+from tamarack.core.policies import kind_of
+from tamarack.core.trying.bench import BenchAnswer, BenchCall
+from tamarack.core.trying.credential_examples import credential_example
+from tamarack.core.trying.examples import as_curl, as_javascript, as_python
+from tamarack.core.types import problems_of
 from tamarack.store import auditing, rolling, tracing
 from tamarack.store.application import Application
 from tamarack.store.documents import document_tree
@@ -181,7 +182,7 @@ def bench_page(
 
 def _uses_tokens(api: Api, version: Version, operation: Operation | None) -> bool:
     rows = in_force(held(running(environment())[1], api, version, operation))
-    return any(row.policy.kind in ("jwt", "claims", "scopes") for row in rows)
+    return any(kind_of(row.policy).reads_token for row in rows)
 
 
 def examples(api: Api, version: Version, operation: Operation, call: BenchCall) -> dict[str, str]:

@@ -8,10 +8,10 @@ from pydantic import ValidationError
 
 from tamarack.console.exploring import address, answered
 from tamarack.console.page import act, acting, back_to, me, render, requires
-from tamarack.core.model import problems_of
-from tamarack.core.permissions import ROLE_TITLES, STAFF_ROLES
+from tamarack.core.identity.permissions import ROLE_TITLES, STAFF_ROLES
 from tamarack.core.traffic.board import Board, NotABoard, Tile, read_board
 from tamarack.core.traffic.span import SPANS
+from tamarack.core.types import problems_of
 from tamarack.store import boards
 from tamarack.store.exploration import BoardRow
 from tamarack.store.not_possible import NotPossible

@@ -6,11 +6,11 @@ from flask import Blueprint, request
 
 from tamarack.console.apis import head_values, the_version
 from tamarack.console.page import draft, environment, render, requires, running
-from tamarack.core.browser import Judgement, judge
-from tamarack.core.configuration import Configuration, Operation
-from tamarack.core.effective import held, in_force
-from tamarack.core.origins import ANY, origin_pattern
-from tamarack.core.policies.browser_access import BrowserAccess
+from tamarack.core.configuration.effective import held, in_force
+from tamarack.core.configuration.model import Configuration, Operation
+from tamarack.core.http.browser import Judgement, judge
+from tamarack.core.http.origins import ANY, origin_pattern
+from tamarack.core.policies.guard.browser_access import BrowserAccess
 
 pages = Blueprint("browser", __name__, url_prefix="/apis/<api>/<version>/browser")
 

@@ -1,15 +1,15 @@
 """The call path drawing: placements as rows, stages as columns, a slip for each policy.
 
-Everything is read from `core.effective`, so the drawing shows what the gateway does.
+Everything is read from `core.configuration.effective`, so the drawing shows what the gateway does.
 """
 
 from dataclasses import dataclass, field
 
-from tamarack.core.configuration import Api, Configuration, Operation, Version
-from tamarack.core.effective import EVERYWHERE, Placement, held, is_closed, is_open, placed
-from tamarack.core.plans import Plan
+from tamarack.core.carrying.stages import DRAWN, Stage
+from tamarack.core.configuration.effective import EVERYWHERE, Placement, held, is_closed, is_open, placed
+from tamarack.core.configuration.model import Api, Configuration, Operation, Version
+from tamarack.core.configuration.plans import Plan
 from tamarack.core.policies import AnyPolicy, kind_of
-from tamarack.core.stages import DRAWN, Stage
 
 
 @dataclass(frozen=True, slots=True)

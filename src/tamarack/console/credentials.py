@@ -5,7 +5,7 @@ from typing import Any
 from flask import Blueprint, abort, request
 
 from tamarack.console.page import acting, back_to, done, render, requires
-from tamarack.core.credentials import KIND_TITLES
+from tamarack.core.identity.credentials import KIND_TITLES
 from tamarack.store.application import Application, Credential
 from tamarack.web import credential_pages
 from tamarack.web.application import db

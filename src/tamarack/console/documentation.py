@@ -7,8 +7,8 @@ from pydantic import ValidationError
 
 from tamarack.console.apis import head_values, the_version
 from tamarack.console.page import acting, back_to, done, refuse, render, requires
-from tamarack.core.configuration import MOST_PAGES, Api, DocumentationPage, Version
-from tamarack.core.model import problems_of
+from tamarack.core.configuration.model import MOST_PAGES, Api, DocumentationPage, Version
+from tamarack.core.types import problems_of
 from tamarack.store import drafting
 from tamarack.web.application import db
 from tamarack.web.markdown import MOST_CHARACTERS, to_html

@@ -11,28 +11,21 @@ from tamarack.console.apis import head_values, the_version
 from tamarack.console.bench import applications, path_of, view_of
 from tamarack.console.page import draft, environment, render, requires, running
 from tamarack.console.trace_drawing import drawing
-from tamarack.core.configuration import Configuration
-from tamarack.core.credentials import KIND_TITLES, state_of
-from tamarack.core.effective import held, in_force, is_open
-from tamarack.core.explain import explain
-from tamarack.core.plans import Plan
-from tamarack.core.stages import Stage
-from tamarack.core.trace import as_data
-from tamarack.core.would_pass import Outcome, would_pass
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.carrying.trace import as_data
+from tamarack.core.carrying.would_pass import Outcome, would_pass
+from tamarack.core.configuration.effective import held, in_force, is_open
+from tamarack.core.configuration.explain import explain
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.plans import Plan
+from tamarack.core.identity.credentials import KIND_TITLES, state_of
+from tamarack.core.policies import kind_of
 from tamarack.store import subscribers
 from tamarack.store.application import Application, Credential
 from tamarack.store.rollout import FeedItem
 from tamarack.web.application import db
 
 pages = Blueprint("explaining", __name__, url_prefix="/apis/<api>/<version>/explain")
-
-_TAKES = {
-    "api-key": "api-key",
-    "client-secret": "client-secret",
-    "signed-key": "signed-key",
-    "jwt": "outside-identity",
-}
-"""Which kind of credential each way to identify takes."""
 
 
 def _plan(configuration: Configuration, application: Application | None, api: str, where: str) -> Plan | None:
@@ -93,8 +86,8 @@ def page(api: str, version: str) -> Any:
     if there is not None and within is not None and operation is not None:
         rows = in_force(held(configuration, there, within, operation))
         if not is_open(rows):
-            kinds = [_TAKES[row.policy.kind] for row in rows if row.stage is Stage.IDENTIFY]
-        uses_tokens = any(row.policy.kind in ("jwt", "claims", "scopes") for row in rows)
+            kinds = [kind_of(row.policy).credential for row in rows if row.stage is Stage.IDENTIFY]
+        uses_tokens = any(kind_of(row.policy).reads_token for row in rows)
         sentences = explain(configuration, there, within, operation, _plan(configuration, application, api, where))
         if request.args.get("application"):
             view = view_of(within, operation)

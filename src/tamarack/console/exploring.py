@@ -7,7 +7,7 @@ from flask import Blueprint, abort, request, url_for
 
 from tamarack.console.asking import asked, here, typed_where
 from tamarack.console.page import act, acting, back_to, environment, me, render, requires
-from tamarack.core.permissions import ROLE_TITLES, STAFF_ROLES
+from tamarack.core.identity.permissions import ROLE_TITLES, STAFF_ROLES
 from tamarack.core.traffic.explore import AGAINST, MEASURES, MOST_SPLITS, PICTURES, SPLITS, Exploration
 from tamarack.core.traffic.fields import CALL_FIELDS
 from tamarack.core.traffic.span import SPANS, STEPS

@@ -6,9 +6,9 @@ from flask import Blueprint, current_app, request
 from pydantic import ValidationError
 
 from tamarack.console.page import acting, back_to, done, draft, render, requires
-from tamarack.core.configuration import Api, Operation, Version, check
-from tamarack.core.model import problems_of
+from tamarack.core.configuration.model import Api, Operation, Version, check
 from tamarack.core.openapi.read import Description, describe
+from tamarack.core.types import problems_of
 from tamarack.store import drafting
 from tamarack.store.subscribing import slug
 from tamarack.web.application import db, settings_of

@@ -8,10 +8,10 @@ from pydantic import ValidationError
 
 from tamarack.console.asking_nodes import ask, counting_nodes
 from tamarack.console.page import acting, back_to, done, draft, environment, may, refuse, render, requires, running
-from tamarack.core.configuration import Cap
-from tamarack.core.layers import LimitRow, all_limits
+from tamarack.core.configuration.layers import LimitRow, all_limits
+from tamarack.core.configuration.model import Cap
 from tamarack.core.limits.live import LiveCounter
-from tamarack.core.model import problems_of
+from tamarack.core.types import problems_of
 from tamarack.store import auditing, drafting, quotas, subscribers
 from tamarack.web.application import db
 

@@ -5,7 +5,7 @@ from typing import Any
 from flask import Blueprint, abort, request
 
 from tamarack.console.page import act, acting, back_to, requires, running
-from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.store import sharing, subscribers, subscribing
 from tamarack.store.application import Application
 from tamarack.web.application import db

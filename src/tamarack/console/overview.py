@@ -6,7 +6,7 @@ from typing import Any
 from flask import Blueprint, request
 
 from tamarack.console.page import calls_between, draft, environment, pending, render, requires, running
-from tamarack.core.review import risks
+from tamarack.core.configuration.review import risks
 from tamarack.core.traffic.totals import together
 from tamarack.store import rolling, watching
 from tamarack.web.application import db

@@ -8,10 +8,10 @@ from typing import Any, TypeVar, cast
 from flask import abort, current_app, flash, g, redirect, render_template, request, session, url_for
 from werkzeug.wrappers import Response
 
-from tamarack.core.configuration import Configuration
-from tamarack.core.difference import Change, difference
-from tamarack.core.environments import ENVIRONMENTS
-from tamarack.core.permissions import staff_may
+from tamarack.core.configuration.difference import Change, difference
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.identity.permissions import staff_may
 from tamarack.store import drafting, rolling
 from tamarack.store.auditing import Actor
 from tamarack.store.draft import DraftChange

@@ -6,10 +6,10 @@ from flask import Blueprint, abort, render_template, request
 
 from tamarack.console.apis import path_values, replace_version, the_version
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
-from tamarack.core.configuration import Api, Version
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.configuration.model import Api, Version
 from tamarack.core.policies import KINDS, AnyPolicy, Policy
 from tamarack.core.policies.kind import PolicyKind
-from tamarack.core.stages import Stage
 from tamarack.store import drafting
 from tamarack.store.draft import DraftChange
 from tamarack.store.drafting import EditedMeanwhile, Everywhere

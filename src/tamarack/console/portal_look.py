@@ -6,9 +6,9 @@ from flask import Blueprint, Response, abort, request
 from pydantic import ValidationError
 
 from tamarack.console.page import acting, back_to, done, render, requires
-from tamarack.core.branding import Look, preview_of, problems
-from tamarack.core.contrast import LEAST
-from tamarack.core.model import problems_of
+from tamarack.core.portal.branding import Look, preview_of, problems
+from tamarack.core.portal.contrast import LEAST
+from tamarack.core.types import problems_of
 from tamarack.store.branding import look_of, set_look
 from tamarack.store.not_possible import NotPossible
 from tamarack.store.picture import Picture, keep_picture

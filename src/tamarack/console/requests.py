@@ -6,7 +6,7 @@ from flask import Blueprint, abort, current_app, request
 
 from tamarack.console.page import act, acting, back_to, render, requires, running
 from tamarack.console.subscriber_lists import A_PAGE, filters_of, listed
-from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.store import joining, subscriber_lists, subscribers, subscribing
 from tamarack.store.application import Application, Subscription
 from tamarack.store.join import JoinRequest

@@ -18,10 +18,10 @@ from tamarack.console.page import (
     requires,
     running,
 )
-from tamarack.core.configuration import Configuration, check_in
-from tamarack.core.difference import difference
-from tamarack.core.environments import ENVIRONMENTS
-from tamarack.core.review import risks
+from tamarack.core.configuration.difference import difference
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.model import Configuration, check_in
+from tamarack.core.configuration.review import risks
 from tamarack.store import drafting, rolling, secrets
 from tamarack.store.below_traffic import below_traffic
 from tamarack.store.drafting import EditedMeanwhile

@@ -8,8 +8,8 @@ from sqlmodel import col, select
 from tamarack.console.apis import head_values, the_version
 from tamarack.console.bench import bench_page, node_of, read_call, typed_values
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires
-from tamarack.core.bench import BenchCall
-from tamarack.core.trace import holds_credential
+from tamarack.core.carrying.trace import holds_credential
+from tamarack.core.trying.bench import BenchCall
 from tamarack.store import auditing
 from tamarack.store.columns import now
 from tamarack.store.saved_call import SavedCall, SavedRun

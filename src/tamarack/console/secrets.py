@@ -6,8 +6,8 @@ from typing import Any
 from flask import Blueprint, current_app, request
 
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires, running
-from tamarack.core.configuration import secrets_used
-from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.model import secrets_used
 from tamarack.store import secrets as store
 from tamarack.store.not_possible import NotPossible
 from tamarack.web.application import db, settings_of

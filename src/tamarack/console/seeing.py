@@ -5,8 +5,8 @@ from typing import Any
 from flask import Blueprint, abort
 
 from tamarack.console.page import render, requires, running
-from tamarack.core.audience import in_words
-from tamarack.core.seen import seen_by, why_seen
+from tamarack.core.configuration.audience import in_words
+from tamarack.core.configuration.seen import seen_by, why_seen
 from tamarack.store import subscribers
 from tamarack.web.application import db
 

@@ -5,7 +5,7 @@ from typing import Any
 from flask import redirect, request, session, url_for
 
 from tamarack.console.page import me
-from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.store.sign_in import sign_in_staff
 from tamarack.web.door import make_door
 from tamarack.web.safe import safe_next

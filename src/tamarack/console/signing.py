@@ -6,7 +6,7 @@ from flask import Blueprint, abort, current_app, request
 from sqlmodel import col, func, select
 
 from tamarack.console.page import acting, back_to, done, render, requires
-from tamarack.core.jose import keys_of_set
+from tamarack.core.identity.jose import keys_of_set
 from tamarack.store import auditing, key_sets, signing
 from tamarack.store.application import Credential
 from tamarack.store.key_set import KeySet

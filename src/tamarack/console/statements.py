@@ -7,7 +7,7 @@ from flask import Blueprint, Response, abort, jsonify, request
 from sqlmodel import col, select
 
 from tamarack.console.page import act, acting, back_to, may, render, requires, running
-from tamarack.core.statement import COLUMNS, Statement, month_of, rows_of
+from tamarack.core.traffic.statement import COLUMNS, Statement, month_of, rows_of
 from tamarack.store import stating
 from tamarack.store.organization import Organization
 from tamarack.web.application import db

@@ -7,7 +7,7 @@ from flask import Blueprint, request
 from sqlmodel import Session
 
 from tamarack.console.page import render, requires, running
-from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.store import joining, subscriber_lists
 from tamarack.store.subscriber_lists import Rows
 from tamarack.web.application import db

@@ -8,9 +8,9 @@ from sqlmodel import select
 
 from tamarack.console.page import act, acting, back_to, done, environment, refuse, render, requires, running
 from tamarack.console.subscriber_lists import A_PAGE, filters_of, listed, waiting
-from tamarack.core.credentials import KIND_TITLES
-from tamarack.core.environments import ENVIRONMENTS
-from tamarack.core.passwords import password_problem
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.identity.credentials import KIND_TITLES
+from tamarack.core.identity.passwords import password_problem
 from tamarack.store import auditing, joining, quotas, sharing, subscriber_lists, subscribers, subscribing, watching
 from tamarack.store import credentials as credentials_store
 from tamarack.store.application import Application, Subscription

@@ -9,7 +9,7 @@ from sqlmodel import col, select
 
 from tamarack.config.exchange import draft_files
 from tamarack.console.page import acting, back_to, done, draft, me, refuse, render, requires
-from tamarack.core.permissions import ROLE_TITLES, STAFF_ROLES
+from tamarack.core.identity.permissions import ROLE_TITLES, STAFF_ROLES
 from tamarack.settings import Settings
 from tamarack.store import auditing
 from tamarack.store.passwords import hash_password

@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from tamarack.core.stages import DRAWN, Stage
+from tamarack.core.carrying.stages import DRAWN, Stage
 
 WORDS = {
     "passed": "passed",

@@ -7,7 +7,7 @@ from flask import Blueprint, abort, redirect, request, url_for
 
 from tamarack.console.bench import applications
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires
-from tamarack.core.story import story
+from tamarack.core.carrying.story import story
 from tamarack.core.traffic.where import Where, of_status
 from tamarack.store import tracing, watching
 from tamarack.store.application import Application

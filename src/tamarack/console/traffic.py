@@ -9,9 +9,9 @@ from flask import Blueprint, abort, redirect, request, session, url_for
 from tamarack.console.asking import conditions, typed_span, typed_where, within_environment
 from tamarack.console.page import calls_between, draft, environment, render, requires, running
 from tamarack.console.trace_drawing import drawing
-from tamarack.core.explain import explain
-from tamarack.core.refusals import REASONS
-from tamarack.core.story import story
+from tamarack.core.carrying.refusals import REASONS
+from tamarack.core.carrying.story import story
+from tamarack.core.configuration.explain import explain
 from tamarack.core.traffic.fields import CALL_FIELDS
 from tamarack.core.traffic.record import TIMED
 from tamarack.core.traffic.span import SPANS, pictured, read_span

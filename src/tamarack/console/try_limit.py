@@ -14,8 +14,8 @@ from tamarack.core.limits.advice import SHARES, peak_aligned, peak_anywhere, sma
 from tamarack.core.limits.patterns import MOST_CALLS, bursts, steady, together
 from tamarack.core.limits.simulate import Simulated, simulate
 from tamarack.core.limits.window import Window
-from tamarack.core.model import problems_of
-from tamarack.core.policies.rate_limit import MOST_HOLD_MS, MOST_QUEUE
+from tamarack.core.policies.meter.rate_limit import MOST_HOLD_MS, MOST_QUEUE
+from tamarack.core.types import problems_of
 from tamarack.store import peaks
 from tamarack.web.application import db
 from tamarack.web.limit_picture import LimitPicture, draw_limit, moments

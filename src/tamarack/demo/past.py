@@ -8,7 +8,7 @@ from itertools import islice
 
 import psycopg
 
-from tamarack.core.refusals import REASONS
+from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.traffic.record import HIT, MISS, Record
 from tamarack.core.traffic.rollup import Cell, add_cell, roll_up
 from tamarack.core.traffic.totals import Totals

@@ -6,8 +6,8 @@ from datetime import timedelta
 from PIL import Image, ImageDraw
 from sqlmodel import Session, select
 
-from tamarack.core.branding import Link, Look, Theme
-from tamarack.core.configuration import Configuration
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.portal.branding import Link, Look, Theme
 from tamarack.store import announcing, subscribing
 from tamarack.store.announcement import Announcement
 from tamarack.store.application import Application, Subscription

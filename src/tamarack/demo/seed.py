@@ -10,7 +10,7 @@ from sqlalchemy import Engine
 from sqlmodel import Session, func, select
 
 from tamarack.config.files import Loaded, load
-from tamarack.core.configuration import Configuration
+from tamarack.core.configuration.model import Configuration
 from tamarack.core.traffic import otlp
 from tamarack.core.traffic.alert import Rule
 from tamarack.demo.harbour_office import ISSUER

@@ -14,22 +14,22 @@ from email.utils import formatdate
 from time import perf_counter_ns, time
 from typing import Any
 
-from tamarack.core.backend_sign_in import sign_in_field
-from tamarack.core.call import Call, Header
-from tamarack.core.directory import Directory
+from tamarack.core.carrying.backend_sign_in import sign_in_field
+from tamarack.core.carrying.call import Call, Header
+from tamarack.core.carrying.metering import QuotaLog
+from tamarack.core.carrying.pipeline import CompiledOperation, answer_preflight, compile_router, is_preflight, run
+from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.carrying.routing import BadPath
+from tamarack.core.configuration.snapshot import Snapshot
+from tamarack.core.identity.directory import Directory
+from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import CounterStore
-from tamarack.core.material import Material, nothing_sealed
-from tamarack.core.metering import QuotaLog
-from tamarack.core.node_request import HEADER as NODE_HEADER
-from tamarack.core.node_request import PATH as NODE_PATH
-from tamarack.core.node_request import read_request
-from tamarack.core.pipeline import CompiledOperation, answer_preflight, compile_router, is_preflight, run
-from tamarack.core.policies.places import FORM
-from tamarack.core.refusals import REASONS, Refusal
-from tamarack.core.routing import BadPath
-from tamarack.core.snapshot import Snapshot
+from tamarack.core.policies.identify.places import FORM
 from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH, LONGEST_USER, OVER_QUOTA
+from tamarack.core.trying.node_request import HEADER as NODE_HEADER
+from tamarack.core.trying.node_request import PATH as NODE_PATH
+from tamarack.core.trying.node_request import read_request
 from tamarack.gateway.forwarding import Network, answer_fields, caller_address, request_head
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering

@@ -15,12 +15,12 @@ from psycopg import AsyncConnection
 from psycopg.types.json import set_json_loads
 from pydantic import ValidationError
 
-from tamarack.core import material
-from tamarack.core.callers import CallerDirectory
+from tamarack.core.configuration.snapshot import Snapshot
+from tamarack.core.identity import material
+from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.identity.material import Material
+from tamarack.core.identity.sealing import NotSealedHere
 from tamarack.core.limits.store import CounterStore
-from tamarack.core.material import Material
-from tamarack.core.sealing import NotSealedHere
-from tamarack.core.snapshot import Snapshot
 from tamarack.gateway.carry import Gateway, Serving
 from tamarack.gateway.kept import FeedEntry, KeptState
 from tamarack.gateway.quota_use import QuotaUse

@@ -3,7 +3,7 @@
 import ipaddress
 import re
 
-from tamarack.core.call import Call, Header
+from tamarack.core.carrying.call import Call, Header
 from tamarack.core.traffic.record import HIT, MISS
 from tamarack.gateway.upstream.interface import TargetAddress
 

@@ -8,7 +8,7 @@ import asyncio
 from collections import OrderedDict
 from collections.abc import Awaitable, Callable
 
-from tamarack.core.material import Material
+from tamarack.core.identity.material import Material
 
 WAIT_S = 2.0
 MOST_IDS = 1_000

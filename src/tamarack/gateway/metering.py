@@ -3,12 +3,12 @@
 import asyncio
 from time import time
 
-from tamarack.core.call import Call
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.metering import Asked, Meter
+from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.limits.line import Line
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import Limiter, Taken
-from tamarack.core.metering import Asked, Meter
-from tamarack.core.refusals import Refusal
 from tamarack.gateway.counters.shared import SharedCounting
 
 MOST_HELD = 5_000

@@ -12,10 +12,10 @@ from contextlib import contextmanager
 import uvicorn
 from prometheus_client import make_asgi_app
 
-from tamarack.core.callers import CallerDirectory
+from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.identity.material import Material
+from tamarack.core.identity.sealing import unseal
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.material import Material
-from tamarack.core.sealing import unseal
 from tamarack.gateway.carry import Gateway
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.shared import SharedCounting

@@ -5,7 +5,7 @@ from typing import Any
 import orjson
 
 from tamarack.core.limits.store import StoreAway
-from tamarack.core.node_request import NodeRequest
+from tamarack.core.trying.node_request import NodeRequest
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.metering import Metering
 

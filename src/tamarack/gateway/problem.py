@@ -3,7 +3,7 @@
 import json
 from http import HTTPStatus
 
-from tamarack.core.refusals import REASONS, Reason
+from tamarack.core.carrying.refusals import REASONS, Reason
 
 CALL_ID = b"tamarack-call-id"
 """The response header field that carries the call id."""

@@ -14,7 +14,7 @@ Row = tuple[str, str, str, int, int, int, int]
 
 
 class QuotaUse:
-    """A `core.metering.QuotaLog`. `keep` takes each batch too, where the node counts by itself."""
+    """A `core.carrying.metering.QuotaLog`. `keep` takes each batch too, where the node counts by itself."""
 
     def __init__(self, environment: str = "production", keep: Callable[[list[Row]], None] | None = None) -> None:
         self._environment = environment

@@ -6,13 +6,13 @@ from collections.abc import Callable
 from time import perf_counter_ns
 from typing import Any
 
-from tamarack.core.bench_ticket import LIVES_S, Ticket, read_ticket
-from tamarack.core.call import Call, Header
-from tamarack.core.directory import Directory
-from tamarack.core.material import Material
-from tamarack.core.refusals import Refusal
-from tamarack.core.stages import Stage
-from tamarack.core.trace import Entry, Vouched, as_data, metered, run_traced, shown_headers
+from tamarack.core.carrying.call import Call, Header
+from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.carrying.trace import Entry, Vouched, as_data, metered, run_traced, shown_headers
+from tamarack.core.identity.directory import Directory
+from tamarack.core.identity.material import Material
+from tamarack.core.trying.ticket import LIVES_S, Ticket, read_ticket
 
 MOST_NONCES = 10_000
 

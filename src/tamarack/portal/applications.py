@@ -6,11 +6,11 @@ from typing import Any
 
 from flask import Blueprint, abort, request
 
-from tamarack.core.credential_examples import KEY_PLACE
-from tamarack.core.credentials import KIND_TITLES
-from tamarack.core.environments import ENVIRONMENTS
-from tamarack.core.examples import as_curl, as_javascript, as_python
-from tamarack.core.plans import Plan
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.plans import Plan
+from tamarack.core.identity.credentials import KIND_TITLES
+from tamarack.core.trying.credential_examples import KEY_PLACE
+from tamarack.core.trying.examples import as_curl, as_javascript, as_python
 from tamarack.portal.page import (
     act,
     acting,

@@ -6,7 +6,7 @@ from typing import Any
 from flask import Blueprint, Response, abort, request
 from sqlmodel import select
 
-from tamarack.core.branding import style_of
+from tamarack.core.portal.branding import style_of
 from tamarack.portal.page import me
 from tamarack.store.application import Application
 from tamarack.store.branding import look_of

@@ -6,9 +6,9 @@ from typing import Any
 from flask import Blueprint, request
 from markupsafe import Markup, escape
 
-from tamarack.core.configuration import Api, Version
-from tamarack.core.plans import Product
-from tamarack.core.seen import SHOWN_STATES
+from tamarack.core.configuration.model import Api, Version
+from tamarack.core.configuration.plans import Product
+from tamarack.core.configuration.seen import SHOWN_STATES
 from tamarack.portal.page import offered, render
 from tamarack.store import catalogue
 from tamarack.store.catalogue import MARK_FROM, MARK_TO, Hit

@@ -4,8 +4,8 @@ from typing import Any
 
 from flask import Blueprint, abort, request
 
-from tamarack.core.credentials import KIND_TITLES
-from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.identity.credentials import KIND_TITLES
 from tamarack.portal.page import acting, back_to, done, my_application, render, requires
 from tamarack.store.application import Application, Credential
 from tamarack.web import credential_pages

@@ -11,11 +11,11 @@ from typing import Any, TypeVar, cast
 from flask import abort, current_app, flash, g, redirect, render_template, request, session, url_for
 from werkzeug.wrappers import Response
 
-from tamarack.core.audience import STRANGER, Viewer
-from tamarack.core.configuration import Api, Configuration, Version
-from tamarack.core.environments import ENVIRONMENTS
-from tamarack.core.permissions import person_may
-from tamarack.core.seen import seen_by
+from tamarack.core.configuration.audience import STRANGER, Viewer
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.model import Api, Configuration, Version
+from tamarack.core.configuration.seen import seen_by
+from tamarack.core.identity.permissions import person_may
 from tamarack.store import rolling, sharing, subscribers
 from tamarack.store.application import Application
 from tamarack.store.auditing import Actor

@@ -5,11 +5,11 @@ from typing import Any
 
 from flask import current_app
 
-from tamarack.core.configuration import Api, Operation, Version
-from tamarack.core.credential_examples import KEY_PLACE, credential_example
-from tamarack.core.effective import held, in_force, is_open
-from tamarack.core.examples import ExampleCall
+from tamarack.core.configuration.effective import held, in_force, is_open
+from tamarack.core.configuration.model import Api, Operation, Version
 from tamarack.core.openapi.reference import OperationView, OutlineEntry, outline, tag_descriptions, view_operation
+from tamarack.core.trying.credential_examples import KEY_PLACE, credential_example
+from tamarack.core.trying.examples import ExampleCall
 from tamarack.portal.page import me, offered
 from tamarack.store import documents, subscribers
 from tamarack.store.application import Application, Subscription

@@ -4,7 +4,7 @@ from typing import Any
 
 from flask import Blueprint, abort
 
-from tamarack.core.refusals import REASONS
+from tamarack.core.carrying.refusals import REASONS
 from tamarack.portal.page import render
 
 pages = Blueprint("reasons", __name__, url_prefix="/reasons")

@@ -6,18 +6,18 @@ import orjson
 import yaml
 from flask import Blueprint, Response, abort, current_app, request
 
-from tamarack.core.configuration import Api, Version
-from tamarack.core.credential_examples import KEY_PLACE
-from tamarack.core.effective import held, in_force, is_open
-from tamarack.core.environments import ENVIRONMENTS
-from tamarack.core.examples import as_curl, as_javascript, as_python
-from tamarack.core.explain import Sentence, explain_outside
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.configuration.effective import held, in_force, is_open
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.explain import Sentence, explain_outside
+from tamarack.core.configuration.model import Api, Version
+from tamarack.core.configuration.plans import Plan
+from tamarack.core.configuration.possible_refusals import possible_refusals
 from tamarack.core.openapi.publish import published, security_scheme
 from tamarack.core.openapi.reference import tag_descriptions
-from tamarack.core.plans import Plan
 from tamarack.core.policies import kind_of
-from tamarack.core.possible_refusals import possible_refusals
-from tamarack.core.stages import Stage
+from tamarack.core.trying.credential_examples import KEY_PLACE
+from tamarack.core.trying.examples import as_curl, as_javascript, as_python
 from tamarack.portal.page import acting, my_application, offered, refuse, render, requires, shown_version
 from tamarack.portal.reading import by_tag, example_call, introduction, shown_credential, subscribed, tree, view_of
 from tamarack.portal.trying import blank_try

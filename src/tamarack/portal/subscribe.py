@@ -4,9 +4,9 @@ from typing import Any
 
 from flask import Blueprint, current_app, request, session
 
-from tamarack.core import pricing
-from tamarack.core.credential_examples import KEY_PLACE
-from tamarack.core.examples import as_curl
+from tamarack.core.configuration import pricing
+from tamarack.core.trying.credential_examples import KEY_PLACE
+from tamarack.core.trying.examples import as_curl
 from tamarack.portal.page import (
     acting,
     back_to,

@@ -10,17 +10,17 @@ from typing import Any
 from flask import Blueprint, abort, current_app, request
 from pydantic import ValidationError
 
-from tamarack.core.bench import BenchAnswer, BenchCall
-from tamarack.core.configuration import Api
-from tamarack.core.credential_examples import credential_example
-from tamarack.core.effective import held, in_force
-from tamarack.core.environments import ENVIRONMENTS
-from tamarack.core.examples import ExampleCall
-from tamarack.core.limits_left import limits_left
-from tamarack.core.model import problems_of
+from tamarack.core.carrying.refusals import REASONS, Reason
+from tamarack.core.configuration.effective import held, in_force
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.model import Api
 from tamarack.core.openapi.reference import OperationView
-from tamarack.core.refusals import REASONS, Reason
-from tamarack.core.trying import Missing, call_path, header_lines
+from tamarack.core.trying.bench import BenchAnswer, BenchCall
+from tamarack.core.trying.credential_examples import credential_example
+from tamarack.core.trying.examples import ExampleCall
+from tamarack.core.trying.filled_in import Missing, call_path, header_lines
+from tamarack.core.trying.limits_left import limits_left
+from tamarack.core.types import problems_of
 from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
 from tamarack.portal.reading import subscribed, view_of
 from tamarack.store import rolling, sharing

@@ -5,8 +5,8 @@ from typing import Any
 
 from flask import Blueprint, request
 
-from tamarack.core.plans import Plan
-from tamarack.core.refusals import REASONS
+from tamarack.core.carrying.refusals import REASONS
+from tamarack.core.configuration.plans import Plan
 from tamarack.core.traffic.span import step_for
 from tamarack.core.traffic.totals import together
 from tamarack.portal.page import my_application, my_organization, offered, render, requires

@@ -5,7 +5,7 @@ from collections.abc import Collection, Sequence
 from sqlalchemy import ColumnElement
 from sqlmodel import Session, and_, col, func, or_, select
 
-from tamarack.core.configuration import Configuration
+from tamarack.core.configuration.model import Configuration
 from tamarack.store import auditing
 from tamarack.store.announcement import Announcement
 from tamarack.store.application import Application, Subscription

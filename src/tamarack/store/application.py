@@ -27,7 +27,7 @@ class Application(SQLModel, table=True):
 
 
 class Credential(SQLModel, table=True):
-    """A credential of an application in one environment, of a kind of `core.credentials`.
+    """A credential of an application in one environment, of a kind of `core.identity.credentials`.
 
     Only its keyed hash is kept; its value too, sealed, where the organization wants to look at it again.
     """

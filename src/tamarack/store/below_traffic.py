@@ -2,10 +2,10 @@
 
 from sqlmodel import Session
 
-from tamarack.core.configuration import Configuration
-from tamarack.core.layers import LimitRow, all_limits, looser
+from tamarack.core.configuration.layers import LimitRow, all_limits, looser
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.review import Risk
 from tamarack.core.limits.window import Window
-from tamarack.core.review import Risk
 from tamarack.store import peaks
 
 MOST_NAMED = 3

@@ -10,7 +10,7 @@ from importlib import resources
 
 from sqlmodel import Session, col, select
 
-from tamarack.core.permissions import STAFF_ROLES
+from tamarack.core.identity.permissions import STAFF_ROLES
 from tamarack.core.traffic.board import Board, read_board
 from tamarack.core.traffic.explore import Exploration
 from tamarack.store.auditing import Actor, record

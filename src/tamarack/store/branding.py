@@ -5,7 +5,7 @@ from typing import Any
 
 from sqlmodel import Field, Session, SQLModel
 
-from tamarack.core.branding import Look
+from tamarack.core.portal.branding import Look
 from tamarack.store import auditing
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import Json, Moment, now

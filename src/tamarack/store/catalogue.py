@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from sqlalchemy import text
 from sqlmodel import Session, col, delete, select
 
-from tamarack.core.configuration import Api, Configuration
-from tamarack.core.markdown_words import markdown_words
+from tamarack.core.configuration.model import Api, Configuration
+from tamarack.core.configuration.seen import SHOWN_STATES
 from tamarack.core.openapi.reference import outline_texts
-from tamarack.core.seen import SHOWN_STATES
+from tamarack.core.portal.markdown_words import markdown_words
 from tamarack.store.catalogue_entry import CatalogueEntry
 from tamarack.store.documents import document_tree
 from tamarack.store.draft import Document

@@ -8,13 +8,13 @@ from datetime import datetime, timedelta
 from pydantic import TypeAdapter, ValidationError
 from sqlmodel import Session, col, select
 
-from tamarack.core import credentials as rules
-from tamarack.core.addresses import NetworkText
-from tamarack.core.credentials import KIND_TITLES, CredentialKeys, CredentialKind
-from tamarack.core.model import problems_of
-from tamarack.core.origins import SitePattern
-from tamarack.core.sealing import NONCE_BYTES, NotSealedHere, seal, unseal
-from tamarack.core.signed_keys import make_signed_key
+from tamarack.core.http.addresses import NetworkText
+from tamarack.core.http.origins import SitePattern
+from tamarack.core.identity import credentials as rules
+from tamarack.core.identity.credentials import KIND_TITLES, CredentialKeys, CredentialKind
+from tamarack.core.identity.sealing import NONCE_BYTES, NotSealedHere, seal, unseal
+from tamarack.core.identity.signed_keys import make_signed_key
+from tamarack.core.types import problems_of
 from tamarack.store import auditing, feeding, lifetimes, signing
 from tamarack.store.application import Application, Credential
 from tamarack.store.auditing import Actor

@@ -5,10 +5,10 @@ from typing import Any
 
 from sqlmodel import Session, col, func, select
 
-from tamarack.core.configuration import Api, Backend, Cap, Configuration
-from tamarack.core.model import Frozen
-from tamarack.core.plans import Product
+from tamarack.core.configuration.model import Api, Backend, Cap, Configuration
+from tamarack.core.configuration.plans import Product
 from tamarack.core.policies import AnyPolicy
+from tamarack.core.types import Frozen
 from tamarack.store import auditing
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now

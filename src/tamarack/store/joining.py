@@ -9,8 +9,8 @@ from hashlib import sha256
 
 from sqlmodel import Session, col, func, or_, select
 
-from tamarack.core.audience import RESERVED
-from tamarack.core.passwords import password_problem
+from tamarack.core.configuration.audience import RESERVED
+from tamarack.core.identity.passwords import password_problem
 from tamarack.store import auditing, telling
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now

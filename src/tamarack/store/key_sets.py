@@ -6,7 +6,7 @@ from typing import Any
 from sqlalchemy import text
 from sqlmodel import Session, select
 
-from tamarack.core.jose import keys_of_set
+from tamarack.core.identity.jose import keys_of_set
 from tamarack.store import feeding
 from tamarack.store.columns import now
 from tamarack.store.key_set import KeySet

@@ -4,8 +4,8 @@ from dataclasses import dataclass
 
 from sqlmodel import Session, select
 
+from tamarack.core.configuration.plans import Plan
 from tamarack.core.limits.window import Window
-from tamarack.core.plans import Plan
 from tamarack.store import peaks, quotas
 from tamarack.store.application import Application, Subscription
 from tamarack.store.organization import Organization

@@ -5,11 +5,11 @@ from datetime import UTC, datetime
 
 from sqlmodel import Session, col, select
 
-from tamarack.core.configuration import Configuration
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.plans import Plan
 from tamarack.core.limits.quota import Quota, mark_of
 from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import MOST
-from tamarack.core.plans import Plan
 from tamarack.store import auditing, feeding, rolling, telling
 from tamarack.store.application import Application, Subscription
 from tamarack.store.auditing import Actor
@@ -86,7 +86,7 @@ def stretch_of(subscription: Subscription, quota: Quota, at: datetime | None = N
 
 
 def key_of(subscription: Subscription) -> str:
-    """What a subscription's quota counts for; the same as `core.call.Grant.quota_key`."""
+    """What a subscription's quota counts for; the same as `core.carrying.call.Grant.quota_key`."""
     return f"{subscription.id}.{subscription.quota_round}" if subscription.quota_round else subscription.id
 
 

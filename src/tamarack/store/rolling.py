@@ -5,9 +5,9 @@ from datetime import timedelta
 from sqlalchemy import text
 from sqlmodel import Session, col, select
 
-from tamarack.core.configuration import Configuration, check_in, key_sets_used
-from tamarack.core.model import Problem
-from tamarack.core.snapshot import compile_snapshot
+from tamarack.core.configuration.model import Configuration, check_in, key_sets_used
+from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.types import Problem
 from tamarack.store import auditing, catalogue, key_sets, secrets
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now

@@ -9,7 +9,7 @@ from tamarack.store.columns import Json, Moment, new_id
 
 
 class SavedCall(SQLModel, table=True):
-    """A call kept with what is expected of its answer; `body` is a `core.bench.BenchCall` as JSON."""
+    """A call kept with what is expected of its answer; `body` is a `core.trying.bench.BenchCall` as JSON."""
 
     __tablename__ = "saved_call"
 

@@ -7,9 +7,9 @@ from typing import Any
 
 from sqlmodel import Session, col, select
 
-from tamarack.core.environments import ENVIRONMENTS
-from tamarack.core.model import NAME_PATTERN
-from tamarack.core.sealing import NONCE_BYTES, seal, unseal
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.identity.sealing import NONCE_BYTES, seal, unseal
+from tamarack.core.types import NAME_PATTERN
 from tamarack.store import auditing, feeding
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import now

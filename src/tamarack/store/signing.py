@@ -6,8 +6,8 @@ from typing import Any
 
 from sqlmodel import Session, col, select
 
-from tamarack.core.sealing import NONCE_BYTES, seal, unseal
-from tamarack.core.signed_keys import new_signing_key, public_part
+from tamarack.core.identity.sealing import NONCE_BYTES, seal, unseal
+from tamarack.core.identity.signed_keys import new_signing_key, public_part
 from tamarack.store import auditing, feeding
 from tamarack.store.auditing import Actor
 from tamarack.store.columns import new_id, now

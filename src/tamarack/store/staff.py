@@ -8,7 +8,7 @@ from tamarack.store.columns import Moment, new_id
 
 
 class Staff(SQLModel, table=True):
-    """One person of the platform team. `role` is a key of `core.permissions.STAFF_ROLES`."""
+    """One person of the platform team. `role` is a key of `core.identity.permissions.STAFF_ROLES`."""
 
     id: str = Field(default_factory=new_id, primary_key=True)
     email: str = Field(unique=True)

@@ -7,8 +7,8 @@ from typing import Any
 from sqlalchemy import text
 from sqlmodel import Session, col, select
 
-from tamarack.core.configuration import Configuration
-from tamarack.core.statement import Adjustment, Statement, Use, make_statement, month_of
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.traffic.statement import Adjustment, Statement, Use, make_statement, month_of
 from tamarack.core.traffic.where import Where
 from tamarack.store.application import Application, Subscription
 from tamarack.store.auditing import Actor, record

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from sqlmodel import Session, col, func, select
 
-from tamarack.core.audience import Viewer
+from tamarack.core.configuration.audience import Viewer
 from tamarack.store.application import Application, Credential, Subscription
 from tamarack.store.organization import Organization, Person
 from tamarack.store.sharing import seen_by

@@ -6,10 +6,10 @@ from datetime import UTC, datetime
 
 from sqlmodel import Session, col, select
 
-from tamarack.core.configuration import Configuration
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.plans import Plan, Product
 from tamarack.core.limits.stretch import calendar_stretch
-from tamarack.core.model import NAME_PATTERN
-from tamarack.core.plans import Plan, Product
+from tamarack.core.types import NAME_PATTERN
 from tamarack.store import auditing, feeding, sharing, stating, telling
 from tamarack.store.application import Application, Subscription
 from tamarack.store.auditing import WORKER, Actor

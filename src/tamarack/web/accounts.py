@@ -3,7 +3,7 @@
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 
-from tamarack.core.passwords import password_problem
+from tamarack.core.identity.passwords import password_problem
 
 
 @dataclass(slots=True)

@@ -7,8 +7,8 @@ from typing import Any
 from flask import abort, current_app, request, session
 from werkzeug.datastructures import MultiDict
 
-from tamarack.core.credentials import KIND_TITLES, CredentialKind, state_of
-from tamarack.core.environments import ENVIRONMENTS
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.identity.credentials import KIND_TITLES, CredentialKind, state_of
 from tamarack.store import credentials as store
 from tamarack.store.application import Application, Credential
 from tamarack.store.auditing import Actor

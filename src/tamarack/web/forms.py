@@ -8,9 +8,9 @@ from pydantic import BaseModel, ValidationError
 from pydantic.fields import FieldInfo
 from werkzeug.datastructures import MultiDict
 
-from tamarack.core.model import problems_of
-from tamarack.core.policies.body_size import size_in_words
-from tamarack.core.secret_names import SecretReference
+from tamarack.core.identity.secret_names import SecretReference
+from tamarack.core.policies.guard.body_size import size_in_words
+from tamarack.core.types import problems_of
 
 Widget = Literal["text", "number", "check", "choice", "choices", "lines", "area", "secret"]
 

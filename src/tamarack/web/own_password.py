@@ -5,7 +5,7 @@ from typing import Any, Protocol
 
 from flask import Blueprint, redirect, request, session, url_for
 
-from tamarack.core.passwords import password_problem
+from tamarack.core.identity.passwords import password_problem
 from tamarack.store import auditing
 from tamarack.store.passwords import hash_password, verify_password
 from tamarack.web.application import actor, db

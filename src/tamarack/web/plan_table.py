@@ -2,8 +2,8 @@
 
 from collections.abc import Callable, Sequence
 
-from tamarack.core import pricing
-from tamarack.core.plans import Plan
+from tamarack.core.configuration import pricing
+from tamarack.core.configuration.plans import Plan
 from tamarack.web.words import limits
 
 Row = tuple[str, tuple[str, ...]]

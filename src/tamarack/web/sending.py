@@ -6,8 +6,8 @@ import time
 from dataclasses import replace
 from urllib.parse import urlsplit
 
-from tamarack.core.bench import BenchAnswer, BenchCall, failures
-from tamarack.core.bench_ticket import LIVES_S, Ticket, write_ticket
+from tamarack.core.trying.bench import BenchAnswer, BenchCall, failures
+from tamarack.core.trying.ticket import LIVES_S, Ticket, write_ticket
 from tamarack.store.rollout import Node
 
 TIMEOUT_S = 20.0

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from markupsafe import Markup, escape
 
 from tamarack.core.limits.window import Window
-from tamarack.core.policies.body_size import size_in_words
+from tamarack.core.policies.guard.body_size import size_in_words
 
 _SCALES = ((1_000_000_000, "G"), (1_000_000, "M"), (1_000, "k"))
 _THIN = "\u202f"

@@ -6,7 +6,7 @@ from pydantic import AfterValidator, Field
 
 from tamarack.core.limits.stretch import Period, Stretch, anchored_stretch, calendar_stretch, zone
 from tamarack.core.limits.window import MOST, shortened
-from tamarack.core.model import Frozen
+from tamarack.core.types import Frozen
 
 Starts = Literal["calendar", "subscription"]
 WhenUsedUp = Literal["refuse", "let through"]

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import model_serializer, model_validator
 
-from tamarack.core.model import Frozen
+from tamarack.core.types import Frozen
 
 Algorithm = Literal["fixed", "sliding", "bucket"]
 

@@ -6,8 +6,8 @@ Servers, security and operations are those of Tamarack; all else is as its autho
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from tamarack.core.examples import ExampleCall
 from tamarack.core.openapi.read import METHODS, resolve
+from tamarack.core.trying.examples import ExampleCall
 
 SCHEME = "gateway"
 

@@ -7,8 +7,8 @@ from collections import Counter
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from tamarack.core.configuration import check_template
-from tamarack.core.located import Located, NotReadable, Path, read
+from tamarack.core.configuration.located import Located, NotReadable, Path, read
+from tamarack.core.configuration.model import check_template
 from tamarack.core.openapi.convert import to_openapi_3
 
 METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")

@@ -1,29 +1,16 @@
 """The policy kinds. `KINDS` is the one table of them: a new kind is a new file and a new row."""
 
-from typing import Annotated, Any
+from functools import reduce
+from operator import or_
+from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import Discriminator, Tag
 
-from tamarack.core.policies import (
-    address_ranges,
-    api_key,
-    body_size,
-    browser_access,
-    call_cost,
-    call_quota,
-    client_secret,
-    groups,
-    limit_fields,
-    open_access,
-    rate_limit,
-    referring_site,
-    required_claims,
-    scopes,
-    signed_key,
-    token,
-    token_count,
-)
+from tamarack.core.policies.guard import body_size, browser_access
+from tamarack.core.policies.identify import api_key, client_secret, open_access, signed_key, token
 from tamarack.core.policies.kind import Policy, PolicyKind
+from tamarack.core.policies.meter import call_cost, call_quota, limit_fields, rate_limit, token_count
+from tamarack.core.policies.permit import address_ranges, groups, referring_site, required_claims, scopes
 
 KINDS: dict[str, PolicyKind] = {
     kind.kind: kind
@@ -53,27 +40,13 @@ def _kind_of(value: Any) -> str | None:
     return value.get("kind") if isinstance(value, dict) else getattr(value, "kind", None)
 
 
-AnyPolicy = Annotated[
-    Annotated[body_size.BodySize, Tag("body-size")]
-    | Annotated[browser_access.BrowserAccess, Tag("browser-access")]
-    | Annotated[open_access.OpenAccess, Tag("open")]
-    | Annotated[api_key.ApiKey, Tag("api-key")]
-    | Annotated[client_secret.ClientSecret, Tag("client-secret")]
-    | Annotated[token.JwtPolicy, Tag("jwt")]
-    | Annotated[signed_key.SignedKey, Tag("signed-key")]
-    | Annotated[groups.Groups, Tag("groups")]
-    | Annotated[scopes.Scopes, Tag("scopes")]
-    | Annotated[required_claims.RequiredClaims, Tag("claims")]
-    | Annotated[address_ranges.AddressRanges, Tag("addresses")]
-    | Annotated[referring_site.ReferringSite, Tag("referring-site")]
-    | Annotated[call_cost.CallCost, Tag("cost")]
-    | Annotated[call_quota.CallQuota, Tag("quota")]
-    | Annotated[limit_fields.LimitFields, Tag("limit-fields")]
-    | Annotated[rate_limit.RateLimit, Tag("rate-limit")]
-    | Annotated[token_count.TokenCount, Tag("token-count")],
-    Discriminator(_kind_of),
-]
-"""Any policy, told apart by its `kind`."""
+if TYPE_CHECKING:
+    AnyPolicy = Policy
+else:
+    AnyPolicy = Annotated[
+        reduce(or_, (Annotated[kind.model, Tag(kind.kind)] for kind in KINDS.values())), Discriminator(_kind_of)
+    ]
+    """Any policy, told apart by its `kind`."""
 
 
 def kind_of(policy: Policy) -> PolicyKind:

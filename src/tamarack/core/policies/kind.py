@@ -4,21 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 from pydantic import SerializerFunctionWrapHandler, model_serializer
 
-from tamarack.core.model import Frozen, Name
-from tamarack.core.refusals import Refusal
-from tamarack.core.stages import Stage
+from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.types import Frozen, Name
 
 if TYPE_CHECKING:
-    from tamarack.core.browser import BrowserRule
-    from tamarack.core.call import Call, Caller
-    from tamarack.core.directory import Directory
+    from tamarack.core.carrying.call import Call, Caller
+    from tamarack.core.carrying.metering import QuotaMeter
+    from tamarack.core.http.browser import BrowserRule
+    from tamarack.core.identity.directory import Directory
+    from tamarack.core.identity.material import Material
     from tamarack.core.limits.store import CounterStore, Limiter, Taken
-    from tamarack.core.material import Material
-    from tamarack.core.metering import QuotaMeter
+
+CREDENTIAL_REASONS = ("unknown-credential", "expired-credential", "revoked-credential", "credential-address",
+                      "credential-site", "doubled-credential")  # fmt: skip
+"""Why a way to identify refuses a credential that is kept here."""
+TOKEN_REASONS = ("bad-token", "early-token", "wrong-issuer", "wrong-audience")
+"""Why a token is refused besides."""
 
 Step = Callable[["Call"], "Refusal | None"]
 """One step of a call: reads and changes the call, and returns a refusal or None to go on."""
@@ -54,6 +60,13 @@ def few(names: list[str]) -> str:
     return whole if len(whole) <= 30 or len(names) == 1 else f"{names[0]} and {len(names) - 1} more"
 
 
+class Shown(NamedTuple):
+    """Where a credential is shown in a call, and under which names: one, or those of an id and its secret."""
+
+    place: Literal["header", "query", "basic", "bearer"]
+    names: tuple[str, ...] = ()
+
+
 @dataclass(slots=True)
 class Compiled:
     """What a policy becomes in a node. Each kind fills the one part that its stage uses."""
@@ -67,7 +80,7 @@ class Compiled:
     cost: int = 0
     """How many calls a call counts as; 0 where the kind says nothing of it."""
     cost_of: Callable[[Sequence[tuple[bytes, bytes]], bytes | None], int] | None = None
-    """How many it counted as by its answer; see `core.metering.Meter`."""
+    """How many it counted as by its answer; see `core.carrying.metering.Meter`."""
     tokens_of: Callable[[bytes | None], tuple[int, int]] | None = None
     """The prompt and completion tokens that an answer tells of."""
     quota: QuotaMeter | None = None
@@ -116,6 +129,20 @@ class PolicyKind:
     """The policy in at most some thirty characters, for its slip in the drawing."""
     sentence: Callable[[Any], str]
     """The policy as one plain sentence."""
+    reasons: tuple[str, ...] = ()
+    """The codes of the reasons that a policy of the kind can refuse a call for."""
+    credential: str = ""
+    """The kind of credential that callers show to it, as `core.identity.credentials` names it."""
+    reads_token: bool = field(default=False)
+    """True where it decides by what a caller's token says."""
+    opens: bool = field(default=False)
+    """True where it lets anyone in, without a credential."""
+    limits_rate: bool = field(default=False)
+    """True where it bounds how fast callers may call."""
+    shown: Callable[[Any], Shown | None] = lambda policy: None
+    """How a caller shows the credential, for examples."""
+    key_set: Callable[[Any], str] = lambda policy: ""
+    """The address of the key set that a policy verifies with; empty for none."""
     sentence_outside: Callable[[Any], str] | None = None
     """The sentence for developers, where the policy's own may name what is another organization's business."""
     alone: bool = field(default=False)

@@ -15,10 +15,10 @@ from zoneinfo import ZoneInfo
 from pydantic import EmailStr, Field, field_validator, model_validator
 
 from tamarack.core.limits.quota import TimeZone
-from tamarack.core.model import Frozen, Title
 from tamarack.core.traffic.explore import Measure, measure
 from tamarack.core.traffic.totals import Totals, together
 from tamarack.core.traffic.where import Condition
+from tamarack.core.types import Frozen, Title
 
 MOST_WEEKS = 4
 MINUTE = timedelta(minutes=1)

@@ -4,9 +4,9 @@ from typing import Literal
 
 from pydantic import Field, ValidationError
 
-from tamarack.core.model import Frozen, Name, Problem, Text, Title, problems_of
 from tamarack.core.traffic.explore import Exploration
 from tamarack.core.traffic.span import SPANS
+from tamarack.core.types import Frozen, Name, Problem, Text, Title, problems_of
 
 MOST_TILES = 24
 MOST_BYTES = 200_000

@@ -13,11 +13,11 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from tamarack.core.model import Frozen
 from tamarack.core.traffic.fields import CALL_FIELDS
 from tamarack.core.traffic.span import AT_MOST_POINTS, STEPS, pictured, read_span, written
 from tamarack.core.traffic.totals import Totals, share
 from tamarack.core.traffic.where import Condition, Where
+from tamarack.core.types import Frozen
 
 MOST_SPLITS = 2
 MOST_GROUPS = 8

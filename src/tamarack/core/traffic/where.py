@@ -13,8 +13,8 @@ from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field, PlainSerializer, StringConstraints, field_validator
 
-from tamarack.core.model import Frozen
 from tamarack.core.traffic.fields import CALL_FIELDS, CLASSES, OUTCOMES
+from tamarack.core.types import Frozen
 
 _FORM = re.compile(r"^\s*([a-z-]+)\s+(is not|is|starts with|contains|from)\s+(.*?)\s*$")
 _AMOUNT = re.compile(r"^(\d+(?:\.\d+)?)\s*([a-zµA-Z]*)$")

@@ -9,10 +9,10 @@ import asyncio
 from collections.abc import Callable
 from time import time
 
+from tamarack.core.carrying.metering import Asked
+from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import Limiter, SharedCounterStore, StoreAway, Taken
-from tamarack.core.metering import Asked
-from tamarack.core.refusals import REASONS, Refusal
 
 LOOK_EVERY_S = 0.5
 

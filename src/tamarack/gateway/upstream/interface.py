@@ -6,7 +6,7 @@ from functools import lru_cache
 from typing import Literal, Protocol
 from urllib.parse import urlsplit
 
-from tamarack.core.call import Header
+from tamarack.core.carrying.call import Header
 
 Failure = Literal["away", "slow", "broken"]
 

@@ -14,7 +14,7 @@ from typing import cast
 
 import httptools
 
-from tamarack.core.call import Header
+from tamarack.core.carrying.call import Header
 from tamarack.gateway.upstream.interface import Answer, TargetAddress, UpstreamError
 
 HIGH_WATER = 262_144

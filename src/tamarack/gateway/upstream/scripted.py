@@ -3,7 +3,7 @@
 from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass, field
 
-from tamarack.core.call import Header
+from tamarack.core.carrying.call import Header
 from tamarack.gateway.upstream.interface import Answer, TargetAddress, UpstreamError
 
 

@@ -1,0 +1,1 @@
+"""What is drafted, reviewed, rolled out and written to files, and what follows from it."""

@@ -1,0 +1,207 @@
+"""The difference between two configurations, in words."""
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from tamarack.core.configuration.audience import in_words
+from tamarack.core.configuration.model import Api, Backend, Configuration, Operation, Version
+from tamarack.core.configuration.plans import Plan, Product
+from tamarack.core.policies import AnyPolicy, kind_of
+
+What = Literal["added", "changed", "removed"]
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One change: what happened, to what, and how. `api` is set where it belongs to an API."""
+
+    what: What
+    subject: str
+    text: str
+    api: str = ""
+
+
+def difference(before: Configuration, after: Configuration) -> list[Change]:
+    """Every change that leads from one configuration to another, in the order of the work."""
+    changes = []
+    for name, old_backend, new_backend in _pairs(before.backends, after.backends, lambda b: b.name):
+        changes += _whole("backend " + name, old_backend, new_backend, _backend)
+    for name, old_cap, new_cap in _pairs(before.caps, after.caps, lambda cap: cap.environment):
+        if old_cap == new_cap:
+            continue
+        was, now = (_shown(cap.limits) if cap is not None else "none" for cap in (old_cap, new_cap))
+        what: What = "added" if old_cap is None else "removed" if new_cap is None else "changed"
+        changes.append(Change(what, f"cap of {name}", f"from {was} to {now}"))
+    changes += _policies("Everywhere", "", before.everywhere, after.everywhere)
+    for _, old_api, new_api in _pairs(before.apis, after.apis, lambda a: a.name):
+        changes += _api(old_api, new_api)
+    for _, old_product, new_product in _pairs(before.products, after.products, lambda p: p.name):
+        changes += _product(old_product, new_product)
+    return changes
+
+
+def _pairs(old: Iterable[Any], new: Iterable[Any], key: Callable[[Any], str]) -> list[tuple[str, Any, Any]]:
+    olds = {key(item): item for item in old}
+    news = {key(item): item for item in new}
+    return [(name, olds.get(name), news.get(name)) for name in dict.fromkeys([*olds, *news])]
+
+
+def _whole(subject: str, old: Any, new: Any, inside: Callable[[str, Any, Any], list[Change]]) -> list[Change]:
+    if old is None:
+        return [Change("added", subject, "is new")]
+    if new is None:
+        return [Change("removed", subject, "is removed")]
+    return inside(subject, old, new)
+
+
+def _fields(subject: str, api: str, old: Any, new: Any, words: dict[str, str]) -> list[Change]:
+    changes = []
+    for field, word in words.items():
+        was, now = getattr(old, field), getattr(new, field)
+        if was != now:
+            changes.append(Change("changed", subject, f"{word} from {_shown(was)} to {_shown(now)}", api))
+    return changes
+
+
+def _shown(value: Any) -> str:
+    if value is True or value is False:
+        return "yes" if value else "no"
+    if isinstance(value, tuple):
+        return ", ".join(str(item) for item in value) or "none"
+    return str(value) if value != "" else "nothing"
+
+
+def _backend(subject: str, old: Backend, new: Backend) -> list[Change]:
+    changes = _fields(
+        subject,
+        "",
+        old,
+        new,
+        {
+            "summary": "summary",
+            "connect_timeout_ms": "connect timeout (ms)",
+            "read_timeout_ms": "read timeout (ms)",
+            "verify_tls": "verify TLS",
+        },
+    )
+    for address, was, now in _pairs(old.targets, new.targets, lambda t: t.address):
+        if was is None:
+            changes.append(Change("added", subject, f"target {address}"))
+        elif now is None:
+            changes.append(Change("removed", subject, f"target {address}"))
+        elif was != now:
+            serves = _shown(now.environments or ("all environments",))
+            changes.append(Change("changed", subject, f"target {address} now serves {serves}"))
+    return changes
+
+
+def _policies(subject: str, api: str, old: tuple[AnyPolicy, ...], new: tuple[AnyPolicy, ...]) -> list[Change]:
+    changes = []
+    for name, was, now in _pairs(old, new, lambda p: p.name):
+        if was == now:
+            continue
+        kind = kind_of(now or was)
+        called = kind.title if name == kind.kind else f"{kind.title} ‘{name}’"
+        if was is None:
+            changes.append(Change("added", subject, f"{called}: {kind.brief(now)}", api))
+        elif now is None:
+            changes.append(Change("removed", subject, f"{called}: {kind.brief(was)}", api))
+        elif was.kind != now.kind:
+            changes.append(Change("changed", subject, f"{name} is now {kind.title}: {kind.brief(now)}", api))
+        elif kind.brief(was) != kind.brief(now):
+            changes.append(Change("changed", subject, f"{called} from {kind.brief(was)} to {kind.brief(now)}", api))
+        else:
+            words = {f: (type(now).model_fields[f].title or f).lower() for f in type(now).model_fields}
+            changes += _fields(f"{subject}, {called}", api, was, now, words)
+    kept = [policy.name for policy in old if policy in new]
+    if kept != [policy.name for policy in new if policy in old]:
+        changes.append(Change("changed", subject, "policies run in another order", api))
+    return changes
+
+
+def _api(old: Api | None, new: Api | None) -> list[Change]:
+    api = new or old
+    assert api is not None
+    if old is None:
+        many = sum(len(version.operations) for version in api.versions)
+        text = f"is new, with {many} operations at {_shown(tuple(v.base_path for v in api.versions))}"
+        return [Change("added", api.title, text, api.name)]
+    if new is None:
+        return [Change("removed", api.title, "is removed; its calls will be answered 404", api.name)]
+    words = {"title": "title", "summary": "summary", "owner": "owner", "style": "style"}
+    changes = _fields(api.title, api.name, old, new, words) + _seen(api.title, api.name, old, new)
+    for _, page, page_now in _pairs(old.pages, new.pages, lambda p: p.name):
+        what: What = "added" if page is None else "removed" if page_now is None else "changed"
+        if page != page_now:
+            changes.append(Change(what, api.title, f"page ‘{(page_now or page).title}’", api.name))
+    if [p.name for p in old.pages] != [p.name for p in new.pages] and set(old.pages) == set(new.pages):
+        changes.append(Change("changed", api.title, "pages in another order", api.name))
+    for label, was, now in _pairs(old.versions, new.versions, lambda v: v.version):
+        subject = f"{api.title} {label}"
+        if was is None:
+            text = f"is new, with {len(now.operations)} operations at {now.base_path}"
+            changes.append(Change("added", subject, text, api.name))
+        elif now is None:
+            changes.append(Change("removed", subject, "is removed; its calls will be answered 404", api.name))
+        else:
+            changes += _version(subject, api.name, was, now)
+    return changes
+
+
+def _seen(subject: str, api: str, old: Api | Product | Plan, new: Api | Product | Plan) -> list[Change]:
+    if old.visible_to == new.visible_to:
+        return []
+    was, now = in_words(old.visible_to), in_words(new.visible_to)
+    return [Change("changed", subject, f"seen by {now} instead of {was}", api)]
+
+
+def _version(subject: str, api: str, old: Version, new: Version) -> list[Change]:
+    words = {"state": "state", "base_path": "base path", "backend": "backend"}
+    changes = _fields(subject, api, old, new, words)
+    if old.document != new.document:
+        changes.append(Change("changed", subject, "OpenAPI document replaced", api))
+    changes += _policies(subject, api, old.policies, new.policies)
+    was: Operation | None
+    now: Operation | None
+    for call, was, now in _pairs(old.operations, new.operations, lambda o: o.call):
+        inside = f"{subject}, {call}"
+        if was is None:
+            assert now is not None
+            changes.append(Change("added", inside, "is a new operation", api))
+            changes += _policies(inside, api, (), now.policies)
+        elif now is None:
+            changes.append(Change("removed", inside, "is no longer an operation", api))
+        else:
+            changes += _fields(inside, api, was, now, {"summary": "summary"})
+            changes += _policies(inside, api, was.policies, now.policies)
+    return changes
+
+
+def _product(old: Product | None, new: Product | None) -> list[Change]:
+    product = new or old
+    assert product is not None
+    subject = f"product {product.title}"
+    if old is None:
+        plans = _shown(tuple(plan.title for plan in product.plans))
+        return [Change("added", subject, f"is new, with {_shown(product.apis)} on the plans {plans}")]
+    if new is None:
+        return [Change("removed", subject, "is removed; its subscriptions no longer cover any API")]
+    words = {"title": "title", "summary": "summary", "apis": "APIs"}
+    changes = _fields(subject, "", old, new, words) + _seen(subject, "", old, new)
+    was: Plan | None
+    now: Plan | None
+    for name, was, now in _pairs(old.plans, new.plans, lambda p: p.name):
+        inside = f"{subject}, plan {(now or was).title if (now or was) else name}"
+        if was is None:
+            changes.append(Change("added", inside, "is new"))
+        elif now is None:
+            changes.append(Change("removed", inside, "is removed"))
+        else:
+            plan_words = {
+                field: field.replace("_", " ")
+                for field in type(now).model_fields
+                if field not in ("name", "parts", "visible_to")
+            } | {"parts": "limits of single APIs"}
+            changes += _fields(inside, "", was, now, plan_words) + _seen(inside, "", was, now)
+    return changes

@@ -1,0 +1,100 @@
+"""Which policies hold for an operation: the one place that resolves placements.
+
+The drawing, the sentences, the review and the snapshot all read this, so they cannot disagree.
+
+The rules: a placement further in (an operation in an API, an API in everything) replaces a policy of the
+same name placed further out. Ways to identify are replaced as a whole: the innermost placement that has
+any decides who may be known how, and whether the operation is open. Of a kind that stands alone, like
+browser access, the innermost holds.
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.configuration.model import Api, Configuration, Operation, Version
+from tamarack.core.policies import AnyPolicy, kind_of
+
+
+@dataclass(frozen=True, slots=True)
+class Placement:
+    """Where a policy is put: everywhere (no API), on a version of an API, or on one operation of it."""
+
+    api: str = ""
+    version: str = ""
+    call: str = ""
+
+    @property
+    def level(self) -> str:
+        if not self.api:
+            return "everywhere"
+        return "operation" if self.call else "api"
+
+    @property
+    def id(self) -> str:
+        """The same from rollout to rollout; limits count under it."""
+        return "/".join(part for part in (self.api, self.version, self.call) if part) or "everywhere"
+
+
+EVERYWHERE = Placement()
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """A policy at its placement, and the placement that replaces it for this operation, if any."""
+
+    placement: Placement
+    stage: Stage
+    policy: AnyPolicy
+    replaced_by: Placement | None = None
+
+
+def placed(
+    configuration: Configuration, api: Api, version: Version, operation: Operation | None
+) -> list[tuple[Placement, tuple[AnyPolicy, ...]]]:
+    """The placements that reach an operation (or the whole API), the outermost first."""
+    rows: list[tuple[Placement, tuple[AnyPolicy, ...]]] = [
+        (EVERYWHERE, configuration.everywhere),
+        (Placement(api.name, version.version), version.policies),
+    ]
+    if operation is not None:
+        rows.append((Placement(api.name, version.version, operation.call), operation.policies))
+    return rows
+
+
+def held(configuration: Configuration, api: Api, version: Version, operation: Operation | None = None) -> list[Held]:
+    """Every policy that reaches an operation, the replaced ones too, outermost first."""
+    rows = placed(configuration, api, version, operation)
+    found = []
+    for place, (placement, policies) in enumerate(rows):
+        for policy in policies:
+            stage = kind_of(policy).stage
+            inner = next((p for p, own in rows[place + 1 :] if _replaces(policy, own)), None)
+            found.append(Held(placement, stage, policy, inner))
+    return found
+
+
+def _replaces(outer: AnyPolicy, policies: Iterable[AnyPolicy]) -> bool:
+    kind = kind_of(outer)
+    if kind.stage is Stage.IDENTIFY:
+        return any(kind_of(policy).stage is Stage.IDENTIFY for policy in policies)
+    return any(
+        policy.kind == outer.kind if kind.alone else policy.name == outer.name and kind_of(policy).stage is kind.stage
+        for policy in policies
+    )
+
+
+def in_force(rows: Iterable[Held]) -> list[Held]:
+    """Those that are not replaced, in the order of the stages."""
+    order = list(Stage)
+    return sorted((row for row in rows if row.replaced_by is None), key=lambda row: order.index(row.stage))
+
+
+def is_open(rows: Iterable[Held]) -> bool:
+    """Whether anyone may call: said by an `open` policy in force."""
+    return any(kind_of(row.policy).opens for row in rows if row.replaced_by is None)
+
+
+def is_closed(rows: Iterable[Held]) -> bool:
+    """Whether nobody may call, since nothing says how a caller is known."""
+    return not any(row.stage is Stage.IDENTIFY for row in rows if row.replaced_by is None)

@@ -1,0 +1,107 @@
+"""The effective rules of an operation in plain sentences, each with where it comes from."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.configuration.effective import Placement, held, in_force, is_closed, is_open
+from tamarack.core.configuration.model import Api, Backend, Configuration, Operation, Version
+from tamarack.core.configuration.plans import Plan
+from tamarack.core.limits.window import in_words
+from tamarack.core.policies import kind_of
+
+
+@dataclass(frozen=True, slots=True)
+class Sentence:
+    """One rule in words; `source` names where it was placed."""
+
+    text: str
+    source: str
+
+
+def source_of(placement: Placement) -> str:
+    """A placement in words: "everywhere", "sailings 2", "get /sailings"."""
+    if placement.level == "everywhere":
+        return "everywhere"
+    return placement.call or f"{placement.api} {placement.version}"
+
+
+def explain(
+    configuration: Configuration,
+    api: Api,
+    version: Version,
+    operation: Operation | None = None,
+    plan: Plan | None = None,
+) -> list[Sentence]:
+    """What holds for an operation (or the whole API), for a subscriber of `plan` where one is given."""
+    rows = held(configuration, api, version, operation)
+    sentences = []
+    if version.state == "draft":
+        sentences.append(Sentence("This version is a draft: it is not rolled out and takes no calls.", "state"))
+    if version.state == "retired":
+        return [Sentence("This version is retired: every call is answered 410.", "state")]
+    if is_closed(rows):
+        sentences.append(
+            Sentence("Nobody may call: nothing here says how a caller is identified (403, closed).", "built in")
+        )
+    for cap in configuration.caps:
+        text = f"In {cap.environment} all callers together may call {in_words(cap.limits)}; beyond that, 503."
+        sentences.append(Sentence(text, f"cap of {cap.environment}"))
+    for row in in_force(rows):
+        sentences.append(Sentence(kind_of(row.policy).sentence(row.policy), source_of(row.placement)))
+    if not is_closed(rows) and not is_open(rows):
+        text = f"The caller's application needs a subscription in force to a product with {api.title}."
+        later = (Stage.PERMIT, Stage.METER)
+        after = sum(1 for row in in_force(rows) if row.stage in later)
+        sentences.insert(len(sentences) - after, Sentence(text, "built in"))
+        if plan is not None:
+            said = plan.in_words(api.name, operation.call if operation is not None else "")
+            sentences.append(Sentence(f"Under the plan {plan.title}, a subscription {said}.", f"plan {plan.title}"))
+    backend = configuration.backend(version.backend)
+    if backend is not None:
+        sentences.append(
+            Sentence(
+                f"The call goes on to {backend.name}, which has {_seconds(backend.connect_timeout_ms)} to take the"
+                f" connection and {_seconds(backend.read_timeout_ms)} to answer.{_signs_in(backend)}",
+                f"backend {backend.name}",
+            )
+        )
+    return sentences
+
+
+def explain_outside(
+    configuration: Configuration, api: Api, version: Version, operation: Operation, plans: Sequence[Plan] = ()
+) -> list[Sentence]:
+    """What holds for an operation as its callers may know it, with what each of their plans lets them do.
+
+    Nothing of backends, of the platform's own caps, and of what is the business of other organizations.
+    """
+    rows = held(configuration, api, version, operation)
+    if is_closed(rows):
+        return [Sentence("Nobody may call this operation at the moment.", "built in")]
+    sentences = []
+    for row in in_force(rows):
+        kind = kind_of(row.policy)
+        sentences.append(Sentence((kind.sentence_outside or kind.sentence)(row.policy), source_of(row.placement)))
+    if not is_open(rows):
+        needed = f"The caller's application needs a subscription in force to a product with {api.title}."
+        sentences.append(Sentence(needed, "built in"))
+        for plan in plans:
+            said = plan.in_words(api.name, operation.call)
+            sentences.append(Sentence(f"Under your plan {plan.title}, a subscription {said}.", f"plan {plan.title}"))
+    return sentences
+
+
+def _signs_in(backend: Backend) -> str:
+    match backend.sign_in:
+        case "header":
+            return f" The gateway signs in with the secret `{backend.sign_in_secret}` in `{backend.sign_in_name}`."
+        case "basic":
+            return f" The gateway signs in as `{backend.sign_in_name}` with the secret `{backend.sign_in_secret}`."
+        case "bearer":
+            return f" The gateway signs in with the secret `{backend.sign_in_secret}` as Bearer."
+    return ""
+
+
+def _seconds(ms: int) -> str:
+    return f"{ms // 1000} s" if ms % 1000 == 0 else f"{ms} ms"

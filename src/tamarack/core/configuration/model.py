@@ -1,0 +1,404 @@
+"""The configuration: everything that is drafted, reviewed, rolled out, and written to files.
+
+One `Configuration` is the whole of it. `check` finds what does not fit together; nothing with a problem
+is rolled out.
+"""
+
+import ipaddress
+import re
+from collections import Counter
+from collections.abc import Collection
+from typing import Annotated, Literal
+from urllib.parse import urlsplit
+
+from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, field_validator, model_validator
+
+from tamarack.core.carrying.backend_sign_in import SignInKind
+from tamarack.core.configuration.audience import Audience
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.plans import Part, Product
+from tamarack.core.identity.secret_names import SecretName, names_in
+from tamarack.core.limits.window import Window, distinct
+from tamarack.core.policies import AnyPolicy, kind_of
+from tamarack.core.policies.identify.places import header_name
+from tamarack.core.types import Frozen, Name, Problem, Text, Title
+
+METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace", "any")
+_SEGMENT = re.compile(r"^(\{[A-Za-z_][A-Za-z0-9_.-]*\}|[A-Za-z0-9._~!$&'()*+,;=:@%-]+)$")
+_HOST = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9.-]{0,252}[A-Za-z0-9])?$")
+
+
+def _target_address(value: str) -> str:
+    parts = urlsplit(value.strip())
+    if parts.scheme not in ("http", "https"):
+        raise ValueError(f"{value!r} must start with http:// or https://")
+    try:
+        host, port = parts.hostname or "", parts.port
+    except ValueError as error:
+        raise ValueError(f"{value!r} has a port that is not a number from 1 to 65535") from error
+    if port == 0:
+        raise ValueError(f"{value!r} has port 0; a port is a number from 1 to 65535")
+    bracketed = parts.netloc.startswith("[")
+    if bracketed:
+        ipaddress.IPv6Address(host)
+    elif not _HOST.match(host):
+        raise ValueError(f"{value!r} names no host")
+    if parts.username or parts.password:
+        raise ValueError("an address holds no user name or password; those belong in the secret store")
+    if parts.query or parts.fragment:
+        raise ValueError(f"{value!r} may have a path but no query and no fragment")
+    return value.strip().rstrip("/")
+
+
+def _base_path(value: str) -> str:
+    value = value.strip().rstrip("/")
+    if not value.startswith("/"):
+        raise ValueError(f"{value!r} is not a base path; it starts with / and has at least one part")
+    for segment in value[1:].split("/"):
+        if not _SEGMENT.match(segment) or "{" in segment or "%" in segment or segment in (".", ".."):
+            raise ValueError(
+                f"{value!r} is not a base path: {segment!r} cannot stand in it;"
+                " use letters, digits, hyphens and dots, and no empty part"
+            )
+    return value
+
+
+def _call(value: str) -> str:
+    method, _, path = value.strip().partition(" ")
+    method, path = method.lower(), path.strip()
+    if method not in METHODS:
+        raise ValueError(f"{value!r} does not start with a method ({', '.join(METHODS)})")
+    check_template(path)
+    return f"{method} {path}"
+
+
+def check_template(path: str) -> None:
+    """Raise ValueError, in words, where a path template cannot be matched (OpenAPI 3.1, 4.8.8)."""
+    if not path.startswith("/"):
+        raise ValueError(f"the path {path!r} does not start with /")
+    segments = path[1:].split("/")
+    for place, segment in enumerate(segments):
+        last = place == len(segments) - 1
+        if segment == "*" and last:
+            continue
+        if segment == "" and last:
+            continue
+        plain = re.sub(r"\{[^{}/]+\}", "x", segment)
+        if segment in (".", "..") or not plain or not _SEGMENT.match(plain):
+            raise ValueError(f"the path {path!r} has a part that cannot be matched: {segment!r}")
+    names = re.findall(r"\{([^{}/]+)\}", path)
+    twice = next((name for name, many in Counter(names).items() if many > 1), None)
+    if twice is not None:
+        raise ValueError(f"the path {path!r} names the parameter {twice!r} twice")
+
+
+def _text(value: object) -> object:
+    return str(value) if isinstance(value, int | float) and not isinstance(value, bool) else value
+
+
+CallName = Annotated[str, AfterValidator(_call)]
+"""A method and a path template, like `get /sailings/{id}`: how an operation is named."""
+
+Label = Annotated[str, BeforeValidator(_text), StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$")]
+
+
+class Target(Frozen):
+    """One address of a backend; `environments` empty means it serves all of them."""
+
+    address: Annotated[str, AfterValidator(_target_address)]
+    environments: tuple[Literal["test", "production"], ...] = ()
+
+
+class Backend(Frozen):
+    """A service that is published: its targets, and how long the gateway waits for it."""
+
+    name: Name
+    summary: Text = ""
+    targets: tuple[Target, ...] = Field(min_length=1, max_length=32)
+    connect_timeout_ms: int = Field(default=2_000, ge=10, le=60_000)
+    read_timeout_ms: int = Field(default=30_000, ge=10, le=600_000)
+    verify_tls: bool = True
+    sign_in: SignInKind = "none"
+    """How the gateway signs in to it."""
+    sign_in_name: str = Field(default="", max_length=200)
+    """The header field's name, or the user's for basic."""
+    sign_in_secret: SecretName = ""
+
+    @model_validator(mode="after")
+    def _signs_in(self) -> "Backend":
+        if self.sign_in == "none":
+            return self
+        if not self.sign_in_secret:
+            raise ValueError(f"signing in by {self.sign_in} needs a secret of the secret store; name it")
+        if self.sign_in == "header" and not header_name(self.sign_in_name):
+            raise ValueError("signing in by a header needs the header field's name")
+        if self.sign_in == "basic" and (not self.sign_in_name or ":" in self.sign_in_name):
+            raise ValueError("signing in by basic needs a user name, without a colon (RFC 7617)")
+        return self
+
+    def targets_in(self, environment: str) -> tuple[Target, ...]:
+        """The targets that serve an environment."""
+        return tuple(t for t in self.targets if not t.environments or environment in t.environments)
+
+
+class Operation(Frozen):
+    """One method and path template of a version, with the policies placed on it alone."""
+
+    call: CallName
+    summary: Text = ""
+    policies: tuple[AnyPolicy, ...] = ()
+
+    @property
+    def method(self) -> str:
+        return self.call.partition(" ")[0]
+
+    @property
+    def path(self) -> str:
+        return self.call.partition(" ")[2]
+
+
+State = Literal["draft", "preview", "published", "deprecated", "retired"]
+
+
+class Version(Frozen):
+    """One version of an API: where it is published, what stands behind it, and its policies.
+
+    `document` is the SHA-256 of its OpenAPI document, empty where it has none. A path `/*` at the end of
+    an operation stands for everything below it.
+    """
+
+    version: Label
+    state: State = "published"
+    base_path: Annotated[str, AfterValidator(_base_path)]
+    backend: Name
+    document: str = ""
+    policies: tuple[AnyPolicy, ...] = ()
+    operations: tuple[Operation, ...] = ()
+
+    def operation(self, call: str) -> Operation | None:
+        """The operation so named, or None."""
+        return next((operation for operation in self.operations if operation.call == call), None)
+
+
+class DocumentationPage(Frozen):
+    """A page of documentation in Markdown; `document` is the SHA-256 of its text."""
+
+    name: Name
+    title: Title
+    document: str
+
+
+MOST_PAGES = 100
+
+
+class Api(Frozen):
+    """A managed API and its versions, with the pages that its owner wrote, in their order."""
+
+    name: Name
+    title: Title
+    summary: Text = ""
+    owner: Annotated[str, StringConstraints(max_length=120)] = ""
+    style: Literal["rest"] = "rest"
+    visible_to: Audience = ()
+    pages: tuple[DocumentationPage, ...] = Field(default=(), max_length=MOST_PAGES)
+    versions: tuple[Version, ...] = ()
+
+    def page(self, name: str) -> DocumentationPage | None:
+        """The page so named, or None."""
+        return next((page for page in self.pages if page.name == name), None)
+
+    def version(self, label: str) -> Version | None:
+        """The version so labelled, or None."""
+        return next((version for version in self.versions if version.version == label), None)
+
+
+class Cap(Frozen):
+    """What one environment's gateway carries at most, for all callers together; nothing further in replaces it."""
+
+    environment: Literal["test", "production"]
+    limits: tuple[Window, ...] = Field(min_length=1, max_length=6)
+
+    @property
+    def name(self) -> str:
+        """There is one for each environment."""
+        return self.environment
+
+    _no_two_alike = field_validator("limits")(distinct)
+
+
+class Configuration(Frozen):
+    """All of it. `everywhere` holds the policies placed on every API, `caps` what each environment carries at most."""
+
+    everywhere: tuple[AnyPolicy, ...] = ()
+    caps: tuple[Cap, ...] = ()
+    backends: tuple[Backend, ...] = ()
+    apis: tuple[Api, ...] = ()
+    products: tuple[Product, ...] = ()
+
+    def backend(self, name: str) -> Backend | None:
+        """The backend so named, or None."""
+        return next((backend for backend in self.backends if backend.name == name), None)
+
+    def api(self, name: str) -> Api | None:
+        """The API so named, or None."""
+        return next((api for api in self.apis if api.name == name), None)
+
+    def product(self, name: str) -> Product | None:
+        """The product so named, or None."""
+        return next((product for product in self.products if product.name == name), None)
+
+    def cap(self, environment: str) -> Cap | None:
+        """What an environment carries at most, or None for no bound."""
+        return next((cap for cap in self.caps if cap.environment == environment), None)
+
+    def products_with(self, api: str) -> tuple[Product, ...]:
+        """The products that package an API."""
+        return tuple(product for product in self.products if api in product.apis)
+
+
+Path = tuple[str | int, ...]
+
+
+def _twice(names: list[str]) -> set[str]:
+    return {name for name, many in Counter(names).items() if many > 1}
+
+
+def _doubled(names: list[str]) -> list[int]:
+    """The places of names that stood before."""
+    return [place for place, name in enumerate(names) if name in names[:place]]
+
+
+def _policies(path: Path, policies: tuple[AnyPolicy, ...], everywhere: bool = False) -> list[Problem]:
+    found = []
+    doubled = _twice([policy.name for policy in policies])
+    for place, policy in enumerate(policies):
+        if policy.name in doubled:
+            message = f"two policies here are named {policy.name!r}; give each its own name"
+            found.append(Problem(path=(*path, place, "name"), message=message))
+        if kind_of(policy).alone and sum(other.kind == policy.kind for other in policies) > 1:
+            message = f"two policies here are of the kind {policy.kind!r}, of which only one can hold; remove one"
+            found.append(Problem(path=(*path, place, "kind"), message=message))
+        if everywhere and kind_of(policy).only_inside:
+            message = f"{kind_of(policy).title!r} cannot stand everywhere; place it on an API or an operation"
+            found.append(Problem(path=(*path, place, "kind"), message=message))
+    return found
+
+
+def _named(path: str, names: list[str], what: str) -> list[Problem]:
+    doubled = _twice(names)
+    return [
+        Problem(path=(path, place), message=f"two {what} are named {name!r}; each needs a name of its own")
+        for place, name in enumerate(names)
+        if name in doubled
+    ]
+
+
+def check(configuration: Configuration) -> list[Problem]:
+    """Everything in a configuration that does not fit together, each with the path to it."""
+    found = _policies(("everywhere",), configuration.everywhere, everywhere=True)
+    found += _named("caps", [cap.environment for cap in configuration.caps], "caps")
+    found += _named("backends", [backend.name for backend in configuration.backends], "backends")
+    found += _named("apis", [api.name for api in configuration.apis], "APIs")
+    found += _named("products", [product.name for product in configuration.products], "products")
+    backends = {backend.name for backend in configuration.backends}
+    taken: dict[str, str] = {}
+    for a, api in enumerate(configuration.apis):
+        labels = _twice([version.version for version in api.versions])
+        for place in _doubled([page.name for page in api.pages]):
+            message = f"{api.title} has two pages named {api.pages[place].name!r}; give each its own name"
+            found.append(Problem(path=("apis", a, "pages", place, "name"), message=message))
+        for v, version in enumerate(api.versions):
+            here: Path = ("apis", a, "versions", v)
+            called = f"{api.title} {version.version}"
+            if version.version in labels:
+                message = f"{api.title} has two versions {version.version!r}; give each its own label"
+                found.append(Problem(path=(*here, "version"), message=message))
+            if version.backend not in backends:
+                known = ", ".join(sorted(backends)) or "there is none yet"
+                message = f"there is no backend {version.backend!r} (known: {known})"
+                found.append(Problem(path=(*here, "backend"), message=message))
+            if version.base_path in taken:
+                message = f"{version.base_path} is already the base path of {taken[version.base_path]}"
+                found.append(Problem(path=(*here, "base_path"), message=message))
+            taken.setdefault(version.base_path, called)
+            found += _policies((*here, "policies"), version.policies)
+            shapes: dict[str, str] = {}
+            for o, operation in enumerate(version.operations):
+                shape = re.sub(r"\{[^{}/]+\}", "{}", operation.call)
+                if shape in shapes:
+                    message = f"{operation.call!r} and {shapes[shape]!r} match the same calls; remove one"
+                    found.append(Problem(path=(*here, "operations", o, "call"), message=message))
+                shapes.setdefault(shape, operation.call)
+                found += _policies((*here, "operations", o, "policies"), operation.policies)
+    apis = {api.name for api in configuration.apis}
+    for p, product in enumerate(configuration.products):
+        for a, name in enumerate(product.apis):
+            if name not in apis:
+                message = f"there is no API {name!r} to package"
+                found.append(Problem(path=("products", p, "apis", a), message=message))
+        doubled = _twice([plan.name for plan in product.plans])
+        for n, plan in enumerate(product.plans):
+            if plan.name in doubled:
+                message = f"{product.title} has two plans named {plan.name!r}; give each its own name"
+                found.append(Problem(path=("products", p, "plans", n, "name"), message=message))
+            for place, part in enumerate(plan.parts):
+                message = part_problem(configuration, product, part)
+                if message:
+                    found.append(Problem(path=("products", p, "plans", n, "parts", place), message=message))
+    return found
+
+
+def part_problem(configuration: Configuration, product: Product, part: Part) -> str:
+    """What is wrong with a plan's part: an API that the product lacks, or an operation that no version has."""
+    if part.api not in product.apis:
+        known = ", ".join(product.apis) or "none yet"
+        return f"the plan sets a limit for {part.api!r}, which {product.title} does not package (it packages: {known})"
+    api = configuration.api(part.api)
+    if part.operation and api is not None and not any(version.operation(part.operation) for version in api.versions):
+        return f"{api.title} has no operation {part.operation!r}; write its method and path as on its page"
+    return ""
+
+
+def secrets_used(configuration: Configuration) -> dict[str, list[str]]:
+    """The secrets that a configuration names, each with the places that do, in words."""
+    found: dict[str, list[str]] = {}
+
+    def note(place: str, model: object) -> None:
+        for name in names_in(model):
+            if place not in found.setdefault(name, []):
+                found[name].append(place)
+
+    note("everywhere", configuration.everywhere)
+    for backend in configuration.backends:
+        note(f"backend {backend.name}", backend)
+    for api in configuration.apis:
+        for version in api.versions:
+            note(f"{api.title} {version.version}", version.policies)
+            for operation in version.operations:
+                note(f"{api.title} {version.version}, {operation.call}", operation.policies)
+    return found
+
+
+def key_sets_used(configuration: Configuration) -> set[str]:
+    """The addresses of key sets that a configuration's policies verify with."""
+    placed = list(configuration.everywhere)
+    for api in configuration.apis:
+        for version in api.versions:
+            placed += [*version.policies, *(p for operation in version.operations for p in operation.policies)]
+    return {address for policy in placed if (address := kind_of(policy).key_set(policy))}
+
+
+def check_in(configuration: Configuration, environment: str, secrets: Collection[str] | None = None) -> list[Problem]:
+    """`check`, and what is missing to run in one environment: targets, and secrets where those set are given."""
+    assert environment in ENVIRONMENTS
+    found = check(configuration)
+    used = {v.backend for api in configuration.apis for v in api.versions if v.state != "draft"}
+    for place, backend in enumerate(configuration.backends):
+        if backend.name in used and not backend.targets_in(environment):
+            message = f"the backend {backend.name!r} has no target for {environment}; add one"
+            found.append(Problem(path=("backends", place, "targets"), message=message))
+    for name, places in secrets_used(configuration).items():
+        if secrets is not None and name not in secrets:
+            message = f"{places[0]}: the secret {name!r} is not set for {environment}; set it under Settings, Secrets"
+            found.append(Problem(path=("secrets", name), message=message))
+    return found

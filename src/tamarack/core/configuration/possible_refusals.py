@@ -1,0 +1,41 @@
+"""Why a call of an operation may be refused: every reason that its rules can give, for the reference.
+
+A test sends calls of all kinds through the rules and sees that no other reason comes up.
+"""
+
+from collections.abc import Sequence
+
+from tamarack.core.carrying.refusals import REASONS, Reason
+from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
+from tamarack.core.configuration.model import Api, Configuration, Operation, Version
+from tamarack.core.configuration.plans import Plan
+from tamarack.core.policies import kind_of
+
+
+def possible_refusals(
+    configuration: Configuration, api: Api, version: Version, operation: Operation | None, plans: Sequence[Plan] = ()
+) -> list[Reason]:
+    """The reasons that an operation's rules can give a caller under some plans (any, without), by status."""
+    if version.state == "retired":
+        return [REASONS["retired"]]
+    rows = held(configuration, api, version, operation)
+    codes: set[str] = {"backend-away", "backend-broken", "backend-slow"}
+    if is_closed(rows):
+        return [REASONS["closed"]]
+    if configuration.caps:
+        codes.add("over-capacity")
+    for row in in_force(rows):
+        codes.update(kind_of(row.policy).reasons)
+    if not is_open(rows):
+        codes |= {"no-credential", "not-subscribed", "subscription-paused", "application-paused"}
+        offered = [plan for product in configuration.products_with(api.name) for plan in product.plans]
+        plans = plans or offered
+        call = operation.call if operation is not None else ""
+        if any(one.limits_for(api.name, call) for one in plans):
+            codes |= {"over-plan", "not-metered"}
+        if any(one.quota is not None for one in plans):
+            codes |= {"over-quota", "not-metered"}
+    backend = configuration.backend(version.backend)
+    if backend is not None and backend.sign_in_secret:
+        codes.add("secret-missing")
+    return sorted((REASONS[code] for code in codes), key=lambda reason: (reason.status, reason.code))

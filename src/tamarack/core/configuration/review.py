@@ -1,0 +1,146 @@
+"""Risks in a configuration, found before it is rolled out."""
+
+from dataclasses import dataclass
+
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.layers import all_limits
+from tamarack.core.configuration.model import Api, Configuration, Operation, Version
+from tamarack.core.http.origins import ANY
+from tamarack.core.policies import AnyPolicy, kind_of
+from tamarack.core.policies.guard.browser_access import BrowserAccess
+from tamarack.core.policies.identify.api_key import ApiKey
+from tamarack.core.policies.identify.client_secret import ClientSecret
+from tamarack.core.policies.identify.signed_key import SignedKey
+from tamarack.core.policies.identify.token import JwtPolicy
+from tamarack.core.policies.permit.groups import Groups
+
+
+@dataclass(frozen=True, slots=True)
+class Risk:
+    """Something that runs but that someone should have meant: where, and what it leads to."""
+
+    subject: str
+    text: str
+    api: str = ""
+
+
+def risks(configuration: Configuration) -> list[Risk]:
+    """Every risk: operations open to anyone, closed ones, limits that can never be reached."""
+    found = []
+    for api in configuration.apis:
+        for version in api.versions:
+            if version.state in ("draft", "retired"):
+                continue
+            found += _openness(configuration, api, version)
+            found += _impassable(configuration, api, version)
+            found += _browsers(configuration, api, version)
+    found += _unreachable(configuration)
+    offered = {name for product in configuration.products for name in product.apis}
+    for api in configuration.apis:
+        if api.name not in offered and any(v.state == "published" for v in api.versions):
+            found.append(Risk(api.title, "is in no product, so nobody can subscribe to it", api.name))
+    return found
+
+
+def _openness(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
+    called = f"{api.title} {version.version}"
+    opened: list[Operation] = []
+    closed: list[Operation] = []
+    for operation in version.operations:
+        rows = held(configuration, api, version, operation)
+        if is_open(rows):
+            opened.append(operation)
+        elif is_closed(rows):
+            closed.append(operation)
+    found = []
+    if opened:
+        names = _named(opened, version)
+        found.append(Risk(called, f"{names} open to anyone, without a credential", api.name))
+        unmetered = [operation for operation in opened if not _metered(configuration, api, version, operation)]
+        if unmetered:
+            found.append(Risk(called, f"{_named(unmetered, version)} open to anyone and has no rate limit", api.name))
+    if closed:
+        text = f"{_named(closed, version)} closed: nothing says how a caller is identified, so all are refused"
+        found.append(Risk(called, text, api.name))
+    return found
+
+
+def _impassable(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
+    """Rules that nobody can meet: they ask for a token or a group where no caller can have one."""
+    found: dict[str, list[Operation]] = {}
+    for operation in version.operations:
+        rows = in_force(held(configuration, api, version, operation))
+        tokens = any(kind_of(row.policy).credential == "outside-identity" for row in rows)
+        for row in rows:
+            if kind_of(row.policy).reads_token and not tokens:
+                found.setdefault(f"‘{row.policy.name}’ asks for a token, and no JWT identifies callers", []).append(
+                    operation
+                )
+            if isinstance(row.policy, Groups) and row.policy.allow and is_open(rows):
+                text = f"‘{row.policy.name}’ asks for a group, and open operations know no caller"
+                found.setdefault(text, []).append(operation)
+    called = f"{api.title} {version.version}"
+    return [
+        Risk(called, f"{_named(operations, version)} closed to all: {text}", api.name)
+        for text, operations in found.items()
+    ]
+
+
+def _browsers(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
+    """Browser access that lets every page in, or that pages cannot use for want of the key's header."""
+    wide: list[Operation] = []
+    keyless: dict[str, list[Operation]] = {}
+    for operation in version.operations:
+        rows = in_force(held(configuration, api, version, operation))
+        rule = next((row.policy for row in rows if isinstance(row.policy, BrowserAccess)), None)
+        if rule is None:
+            continue
+        if ANY in rule.origins:
+            wide.append(operation)
+        ways = [row.policy for row in rows if row.stage is Stage.IDENTIFY]
+        headers = [_header_of(way) for way in ways]
+        if headers and all(header and header not in rule.headers for header in headers):
+            keyless.setdefault(str(headers[0]), []).append(operation)
+    called = f"{api.title} {version.version}"
+    found = [Risk(called, f"{_named(wide, version)} open to pages of any origin", api.name)] if wide else []
+    for header, operations in keyless.items():
+        text = f"{_named(operations, version)} open to pages that may not send {header}, so they cannot show who calls"
+        found.append(Risk(called, text, api.name))
+    return found
+
+
+def _header_of(way: AnyPolicy) -> str:
+    """The header that a page would have to send to be known; empty where it needs none."""
+    if isinstance(way, ApiKey):
+        return "" if way.query else way.header
+    if isinstance(way, JwtPolicy):
+        return "" if way.cookie else way.header
+    if isinstance(way, ClientSecret):
+        return "" if way.id_query or way.id_form else way.id_header or "authorization"
+    return way.header if isinstance(way, SignedKey) else ""
+
+
+def _metered(configuration: Configuration, api: Api, version: Version, operation: Operation) -> bool:
+    return any(kind_of(row.policy).limits_rate for row in in_force(held(configuration, api, version, operation)))
+
+
+def _named(operations: list[Operation], version: Version) -> str:
+    if len(operations) == len(version.operations) and len(operations) > 1:
+        return "every operation is"
+    if len(operations) > 3:
+        return f"{operations[0].call} and {len(operations) - 1} more operations are"
+    names = ", ".join(operation.call for operation in operations)
+    return f"{names} {'is' if len(operations) == 1 else 'are'}"
+
+
+def _unreachable(configuration: Configuration) -> list[Risk]:
+    """Limits that can never bind, in whichever environment."""
+    found: dict[tuple[str, str], Risk] = {}
+    for environment in ENVIRONMENTS:
+        for row in all_limits(configuration, environment):
+            for note in row.notes:
+                called = "the quota" if row.quota is not None else f"‘{row.name}’"
+                found.setdefault((row.id, note), Risk(row.where, f"{called} {note}", row.placement.api))
+    return list(found.values())

@@ -1,0 +1,1 @@
+"""What HTTP and browsers ask of a gateway: addresses, origins, paths, heads, and header fields."""

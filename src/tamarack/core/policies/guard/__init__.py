@@ -1,0 +1,1 @@
+"""Kinds of the stage Guard: what no caller may send."""

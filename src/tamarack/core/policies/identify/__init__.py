@@ -1,0 +1,1 @@
+"""Kinds of the stage Identify: who calls."""

@@ -1,0 +1,139 @@
+"""API key: the caller shows a key in a header field or a query parameter of a chosen name."""
+
+from typing import Literal
+from urllib.parse import unquote_to_bytes
+
+from pydantic import Field, field_validator, model_validator
+
+from tamarack.core.carrying.call import Call, Caller
+from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.policies.identify.places import header_name, name_of, parameter_name, take_header, without_query
+from tamarack.core.policies.kind import CREDENTIAL_REASONS, Compiled, Policy, PolicyKind, Shown, Surroundings
+from tamarack.core.types import Name
+
+MOST_BYTES = 512
+"""A key longer than this is not looked up."""
+
+_DOUBLED = REASONS["doubled-credential"]
+_UNKNOWN = REASONS["unknown-credential"]
+
+
+class ApiKey(Policy):
+    """Identify the caller by a key."""
+
+    kind: Literal["api-key"] = "api-key"
+    name: Name = Field(default="api-key", title="Name", description="Replaces one so named further out.")
+    header: str = Field(
+        default="x-api-key", title="Header", description="Header field that carries the key; empty for none."
+    )
+    query: str = Field(
+        default="",
+        title="Query parameter",
+        description="Query parameter that carries the key; empty for none.",
+    )
+    pass_on: bool = Field(
+        default=False,
+        title="Pass the key on to the backend",
+        description="Off: the key is removed before the call goes on.",
+    )
+
+    @field_validator("header")
+    @classmethod
+    def _header_name(cls, value: str) -> str:
+        return header_name(value)
+
+    @field_validator("query")
+    @classmethod
+    def _query_name(cls, value: str) -> str:
+        return parameter_name(value)
+
+    @model_validator(mode="after")
+    def _somewhere(self) -> "ApiKey":
+        if not self.header and not self.query:
+            raise ValueError("the key must come from somewhere: name a header, a query parameter, or both")
+        return self
+
+
+def _compile(policy: ApiKey, surroundings: Surroundings) -> Compiled:
+    header = policy.header.encode()
+    query_name = policy.query.encode()
+    strip = not policy.pass_on
+    find = surroundings.directory.finder("api-key")
+    doubled = Refusal(_DOUBLED, policy=policy.name)
+
+    def identify(call: Call) -> Caller | Refusal | None:
+        shown = b""
+        seen = 0
+        if header:
+            for name, value in call.headers:
+                if name == header:
+                    seen += 1
+                    shown = value
+            if seen and strip:
+                call.headers = [field for field in call.headers if field[0] != header]
+        if query_name and call.query:
+            for part in call.query.split(b"&"):
+                if name_of(part) == query_name:
+                    seen += 1
+                    raw = part.partition(b"=")[2]
+                    shown = unquote_to_bytes(raw.replace(b"+", b" "))
+            if strip and seen:
+                call.query = without_query(call.query, query_name)
+        if seen > 1:
+            return doubled
+        if not shown:
+            return None
+        caller = find(shown) if len(shown) <= MOST_BYTES else None
+        return caller if caller is not None else unknown
+
+    places = [f'header="{policy.header}"'] if policy.header else []
+    places += [f'query="{policy.query}"'] if policy.query else []
+    challenge = f'ApiKey realm="{surroundings.realm}", {", ".join(places)}'.encode("latin-1", "replace")
+    unknown = Refusal(_UNKNOWN, ((b"www-authenticate", challenge),), policy.name)
+
+    def take_off(call: Call) -> None:
+        if header:
+            take_header(call, header)
+        if query_name and call.query:
+            call.query = without_query(call.query, query_name)
+
+    def reads(call: Call) -> list[tuple[str, str]]:
+        shown = [(policy.header, value.decode("latin-1")) for name, value in call.headers if header and name == header]
+        inside = [part for part in call.query.split(b"&") if query_name and name_of(part) == query_name]
+        return shown + [(f"?{policy.query}", part.partition(b"=")[2].decode("latin-1")) for part in inside]
+
+    names = [name for name in (policy.header, policy.query) if name]
+    return Compiled(identify=identify, challenge=challenge, take_off=take_off, reads=reads, secret=names, strips=strip)
+
+
+def _brief(policy: ApiKey) -> str:
+    places = [policy.header] if policy.header else []
+    places += [f"?{policy.query}="] if policy.query else []
+    return " or ".join(places)
+
+
+def _sentence(policy: ApiKey) -> str:
+    places = [f"in the header `{policy.header}`"] if policy.header else []
+    places += [f"in the query as `?{policy.query}=`"] if policy.query else []
+    kept = "" if not policy.pass_on else "; the key is passed on to the backend"
+    return f"The caller shows a key {' or '.join(places)}{kept}."
+
+
+def _shown(policy: ApiKey) -> Shown:
+    return Shown("header", (policy.header,)) if policy.header else Shown("query", (policy.query,))
+
+
+KIND = PolicyKind(
+    kind="api-key",
+    title="API key",
+    stage=Stage.IDENTIFY,
+    purpose="Know the caller by a key in a header or in the query",
+    model=ApiKey,
+    compile=_compile,
+    reasons=CREDENTIAL_REASONS,
+    credential="api-key",
+    shown=_shown,
+    brief=_brief,
+    sentence=_sentence,
+)

@@ -1,0 +1,121 @@
+"""Where a caller shows a credential: header, query, cookie, form; found, counted and taken off."""
+
+import re
+from urllib.parse import unquote_to_bytes
+
+from tamarack.core.carrying.call import Call
+
+_TOKEN = re.compile(r"^[!#$%&'*+.^_`|~0-9a-z-]+$")
+_NAME = re.compile(r"^[A-Za-z0-9._~-]+$")
+_RESERVED = {"host", "content-length", "transfer-encoding", "connection", "te", "trailer", "upgrade", "expect"}
+FORM = b"application/x-www-form-urlencoded"
+
+
+def header_name(value: str) -> str:
+    """A header field name in lower case, empty for none. Raises ValueError, in words."""
+    value = value.strip().lower()
+    if value and not _TOKEN.match(value):
+        raise ValueError(f"{value!r} is not a header field name; use letters, digits and hyphens")
+    if value in _RESERVED:
+        raise ValueError(f"{value!r} has a meaning of its own in HTTP; choose another name")
+    return value
+
+
+def parameter_name(value: str) -> str:
+    """The name of a query parameter, a form field or a cookie, empty for none. Raises ValueError, in words."""
+    value = value.strip()
+    if value and not _NAME.match(value):
+        raise ValueError(f"{value!r} is not a name that can stand here; use letters, digits and - . _ ~")
+    return value
+
+
+def without_query(query: bytes, name: bytes) -> bytes:
+    """The query string without a parameter, the rest byte for byte as it was."""
+    return b"&".join(part for part in query.split(b"&") if name_of(part) != name)
+
+
+def name_of(part: bytes) -> bytes:
+    """The decoded name in one `name=value` of a query string."""
+    name = part.partition(b"=")[0].replace(b"+", b" ")
+    return unquote_to_bytes(name) if b"%" in name else name
+
+
+def in_header(call: Call, name: bytes) -> list[bytes]:
+    """The values of a header field, as they came."""
+    return [value for field, value in call.headers if field == name]
+
+
+def in_pairs(pairs: bytes, name: bytes) -> list[bytes]:
+    """The values of a name in a query string or a form's body (URL standard, section 5.1)."""
+    return [
+        unquote_to_bytes(part.partition(b"=")[2].replace(b"+", b" "))
+        for part in pairs.split(b"&")
+        if name_of(part) == name
+    ]
+
+
+def take_header(call: Call, name: bytes) -> None:
+    """Take a header field off the call; the list that came in is left as it is."""
+    call.headers = [field for field in call.headers if field[0] != name]
+
+
+def in_cookie(call: Call, name: bytes) -> list[bytes]:
+    """The values of a cookie (RFC 6265, section 5.4)."""
+    found = []
+    for value in in_header(call, b"cookie"):
+        for part in value.split(b";"):
+            key, equals, held = part.strip().partition(b"=")
+            if equals and key == name:
+                found.append(held.strip(b'"'))
+    return found
+
+
+def take_cookie(call: Call, name: bytes) -> None:
+    """Take one cookie off the call."""
+    headers = []
+    for field in call.headers:
+        if field[0] == b"cookie":
+            kept = [part.strip() for part in field[1].split(b";") if part.strip().partition(b"=")[0] != name]
+            if kept:
+                headers.append((b"cookie", b"; ".join(kept)))
+        else:
+            headers.append(field)
+    call.headers = headers
+
+
+def of_scheme(call: Call, header: bytes, scheme: bytes) -> list[bytes]:
+    """What follows an authentication scheme in a header field (RFC 9110, 11.6.2); the scheme in any case."""
+    start = scheme + b" "
+    size = len(start)
+    return [value[size:].strip() for value in in_header(call, header) if value[:size].lower() == start]
+
+
+def take_one(call: Call, header: bytes, start: bytes, strip: bool) -> tuple[bytes, int]:
+    """The value behind an authentication scheme, taken off in the same pass; and how many there were.
+
+    `start` is the scheme in lower case with its space, or empty for a field that holds the bare value.
+    """
+    size = len(start)
+    shown = b""
+    many = 0
+    for field in call.headers:
+        if field[0] == header:
+            value = field[1]
+            if size:
+                if value[:size].lower() != start:
+                    continue
+                value = value[size:].strip()
+            elif not value:
+                continue
+            many += 1
+            shown, found = value, field
+    if many == 1 and strip:
+        call.headers = [field for field in call.headers if field is not found]
+    return shown, many
+
+
+def take_scheme(call: Call, header: bytes, scheme: bytes) -> None:
+    """Take the header fields of an authentication scheme off the call."""
+    start = scheme + b" "
+    size = len(start)
+    call.headers = [field for field in call.headers if field[0] != header or field[1][:size].lower() != start]

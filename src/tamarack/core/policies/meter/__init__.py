@@ -1,0 +1,1 @@
+"""Kinds of the stage Meter: how much, and what tells it."""

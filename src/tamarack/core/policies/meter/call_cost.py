@@ -1,0 +1,135 @@
+"""Cost of a call: how many calls one call counts as, under every limit that holds for it."""
+
+from collections.abc import Callable, Sequence
+from typing import Any, Literal
+
+import orjson
+from pydantic import Field, model_validator
+
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.policies.identify.places import header_name
+from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.types import Name
+
+MOST_COST = 10_000
+LARGEST_READ = 1_000_000
+"""Bytes of an answer that is looked into."""
+
+CostOf = Callable[[Sequence[tuple[bytes, bytes]], bytes | None], int]
+
+
+class CallCost(Policy):
+    """Count each call as several."""
+
+    kind: Literal["cost"] = "cost"
+    name: Name = Field(default="cost", title="Name", description="Replaces one so named further out.")
+    counts_as: int = Field(
+        default=1,
+        ge=1,
+        le=MOST_COST,
+        title="Counts as",
+        description="Calls that one call counts as, under every limit, when it comes.",
+    )
+    answer_header: str = Field(
+        default="",
+        max_length=100,
+        title="Or as its answer says, in the header",
+        description="A whole number in this field of the answer. What it says beyond the above is counted afterwards.",
+    )
+    answer_value: str = Field(
+        default="",
+        max_length=200,
+        title="Or at the place in its JSON",
+        description="A JSON Pointer (RFC 6901) into the answer, like `/usage/units`. Answers over 1 MB, or that are"
+        " streamed, are not looked into.",
+    )
+
+    @model_validator(mode="after")
+    def _one_place(self) -> "CallCost":
+        if self.answer_header and self.answer_value:
+            raise ValueError("the cost comes from a header or from a place in the JSON, not from both; empty one")
+        if self.answer_header:
+            header_name(self.answer_header)
+        if self.answer_value and not self.answer_value.startswith("/"):
+            raise ValueError(f"{self.answer_value!r} is no JSON Pointer; it starts with /, like /usage/units")
+        if self.counts_as == 1 and not self.answer_header and not self.answer_value:
+            raise ValueError("a call counts as 1 anyway; give a higher number, or where its answer says one")
+        return self
+
+
+def whole_number(value: Any) -> int:
+    """A cost as an answer says it: 0 where it is no whole number above 0, at most `MOST_COST`."""
+    if isinstance(value, bytes | str):
+        text = value.decode("latin-1") if isinstance(value, bytes) else value
+        text = text.strip()
+        value = int(text) if text.isascii() and text.isdigit() and len(text) <= 9 else 0
+    if isinstance(value, bool) or not isinstance(value, int):
+        return 0
+    return min(MOST_COST, max(0, value))
+
+
+def at_pointer(document: Any, pointer: str) -> Any:
+    """The value a JSON Pointer leads to (RFC 6901, section 4), None where there is none."""
+    for part in pointer.split("/")[1:]:
+        name = part.replace("~1", "/").replace("~0", "~")
+        if isinstance(document, dict) and name in document:
+            document = document[name]
+        elif isinstance(document, list) and name.isascii() and name.isdigit() and int(name) < len(document):
+            document = document[int(name)]
+        else:
+            return None
+    return document
+
+
+def _by_header(name: bytes) -> CostOf:
+    def cost_of(headers: Sequence[tuple[bytes, bytes]], body: bytes | None) -> int:
+        return next((whole_number(value) for field, value in headers if field.lower() == name), 0)
+
+    return cost_of
+
+
+def _by_value(pointer: str) -> CostOf:
+    def cost_of(headers: Sequence[tuple[bytes, bytes]], body: bytes | None) -> int:
+        if not body or len(body) > LARGEST_READ:
+            return 0
+        try:
+            return whole_number(at_pointer(orjson.loads(body), pointer))
+        except ValueError:
+            return 0
+
+    return cost_of
+
+
+def _compile(policy: CallCost, surroundings: Surroundings) -> Compiled:
+    if policy.answer_header:
+        return Compiled(cost=policy.counts_as, cost_of=_by_header(header_name(policy.answer_header).encode()))
+    if policy.answer_value:
+        return Compiled(cost=policy.counts_as, cost_of=_by_value(policy.answer_value))
+    return Compiled(cost=policy.counts_as)
+
+
+def _brief(policy: CallCost) -> str:
+    said = policy.answer_header or policy.answer_value
+    return f"as its answer's {said} says" if said else f"counts as {policy.counts_as}"
+
+
+def _sentence(policy: CallCost) -> str:
+    first = f"Each call counts as {policy.counts_as} under every limit"
+    if policy.answer_header:
+        return f"{first}, and afterwards as what its answer says in `{policy.answer_header}`, where that is more."
+    if policy.answer_value:
+        return f"{first}, and afterwards as the number at `{policy.answer_value}` of its answer, where that is more."
+    return f"{first}."
+
+
+KIND = PolicyKind(
+    kind="cost",
+    title="Cost of a call",
+    stage=Stage.METER,
+    purpose="Count each call as several, by a number or by what its answer says",
+    model=CallCost,
+    compile=_compile,
+    brief=_brief,
+    sentence=_sentence,
+    alone=True,
+)

@@ -1,0 +1,1 @@
+"""Kinds of the stage Permit: whether this caller may."""

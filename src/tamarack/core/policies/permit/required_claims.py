@@ -1,0 +1,77 @@
+"""Required claims: what the caller's token must say."""
+
+import json
+from typing import Literal
+
+from pydantic import Field, field_validator
+
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.identity.claims import MISSING, Requirement, claim_at
+from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
+from tamarack.core.types import Name, Text
+
+
+class RequiredClaims(Policy):
+    """Permit by the claims of the caller's token."""
+
+    kind: Literal["claims"] = "claims"
+    name: Name = Field(default="claims", title="Name", description="Replaces one so named further out.")
+    require: tuple[Requirement, ...] = Field(
+        title="Requirements",
+        description="All hold. Like: role equals skipper · port is one of corran, dunmoor · groups contains crew ·"
+        " email is present. A name with / first is a JSON Pointer.",
+    )
+    message: Text = Field(
+        default="", title="Message", description="What a refused caller is told; empty for the usual words."
+    )
+
+    @field_validator("require")
+    @classmethod
+    def _some(cls, value: tuple[Requirement, ...]) -> tuple[Requirement, ...]:
+        if not value:
+            raise ValueError("write at least one requirement, like 'role equals skipper'")
+        return value
+
+
+def _compile(policy: RequiredClaims, surroundings: Surroundings) -> Compiled:
+    reason = REASONS["claim-missing"]
+    checks = tuple(
+        (one.holds, Refusal(reason, policy=policy.name, note=f"needed: {one}", detail=policy.message))
+        for one in policy.require
+    )
+    bare = Refusal(reason, policy=policy.name, note="the caller showed no token", detail=policy.message)
+
+    def step(call: Call) -> Refusal | None:
+        claims = call.claims
+        if claims is None:
+            return bare
+        for holds, refusal in checks:
+            if not holds(claims):
+                return refusal
+        return None
+
+    def reads(call: Call) -> list[tuple[str, str]]:
+        found = []
+        for one in policy.require:
+            value = claim_at(call.claims, one.claim) if call.claims is not None else MISSING
+            shown = value if isinstance(value, str) else "not there" if value is MISSING else json.dumps(value)
+            found.append((one.claim, shown[:200]))
+        return found
+
+    return Compiled(step=step, reads=reads)
+
+
+KIND = PolicyKind(
+    kind="claims",
+    title="Required claims",
+    stage=Stage.PERMIT,
+    purpose="Ask for claims in the caller's token, with a message of your own",
+    model=RequiredClaims,
+    compile=_compile,
+    reasons=("claim-missing",),
+    reads_token=True,
+    brief=lambda policy: few([str(one) for one in policy.require]),
+    sentence=lambda policy: f"In the caller's token, `{'` and `'.join(str(one) for one in policy.require)}`.",
+)
