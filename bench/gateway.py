@@ -1,4 +1,4 @@
-"""The gateway against a bare pass-through of the same stack, side by side in one run on this machine.
+"""The gateway against the floor of its stack and a reverse proxy in C, side by side in one run on this machine.
 
 Each variant is loaded in turn, several times over, so that a drift of the machine's speed falls on all of
 them; the ratio is taken round by round and its median printed. Bounded in connections and time.
@@ -23,16 +23,17 @@ import ways
 
 HERE = Path(__file__).parent
 SETS: dict[str, tuple[str, ...]] = {
-    "whole": ("backend", "pass-through", "no-policy", "key", "key-limit-record"),
-    "ways": ("backend", "pass-through", *ways.POLICIES),
-    "limits": ("backend", "pass-through", "key", *meters.VARIANTS),
+    "whole": ("backend", "c-proxy", "floor", "no-policy", "key", "key-limit-record"),
+    "ways": ("backend", "floor", *ways.POLICIES),
+    "limits": ("backend", "floor", "key", *meters.VARIANTS),
 }
 TITLES = (
     ways.TITLES
     | meters.TITLES
     | {
         "backend": "backend alone",
-        "pass-through": "bare pass-through",
+        "c-proxy": "reverse proxy in C",
+        "floor": "floor: two protocols, nothing between",
         "no-policy": "gateway, no policy",
         "key-limit-record": "gateway, key + limit + recording",
     }
@@ -92,6 +93,33 @@ def start_redis(folder: Path, port: int) -> subprocess.Popen[bytes]:
     return subprocess.Popen(["redis-server", *options], stdout=subprocess.DEVNULL)
 
 
+def start_c_proxy(folder: Path, port: int, backend: int) -> subprocess.Popen[bytes]:
+    """A reverse proxy in C, of one process with kept connections, where Debian's package is installed."""
+    configuration = folder / "proxy.conf"
+    configuration.write_text(
+        f"daemon off; master_process off; worker_processes 1; pid {folder}/proxy.pid; error_log stderr crit;"
+        " events { worker_connections 1024; }"
+        f" http {{ access_log off; client_body_temp_path {folder}/body; proxy_temp_path {folder}/proxy;"
+        f" fastcgi_temp_path {folder}/f; uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s;"
+        f" keepalive_requests 100000000; upstream b {{ server 127.0.0.1:{backend}; keepalive 64;"
+        f" keepalive_requests 100000000; }} server {{ listen 127.0.0.1:{port}; location / {{ proxy_pass http://b;"
+        ' proxy_http_version 1.1; proxy_set_header Connection ""; } } }'
+    )
+    return subprocess.Popen(["nginx", "-p", str(folder), "-c", str(configuration)])
+
+
+def left_over(folder: Path, variant: str) -> str:
+    """How many objects the collector of a program finds, that only it can free."""
+    (folder / f"{variant}.collect").touch()
+    until = time.monotonic() + 5
+    while time.monotonic() < until:
+        time.sleep(0.1)
+        found = folder / f"{variant}.leftovers"
+        if found.exists() and found.read_text():
+            return found.read_text()
+    return "?"
+
+
 def main() -> None:
     """Run the bench and print its table."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -104,6 +132,9 @@ def main() -> None:
     if shutil.which("wrk") is None:
         raise SystemExit("the load is made by wrk: install Debian's package wrk")
     variants = SETS[given.set]
+    if "c-proxy" in variants and shutil.which("nginx") is None:
+        print("no reverse proxy in C is installed (Debian: nginx-light): its row is left out")
+        variants = tuple(variant for variant in variants if variant != "c-proxy")
     ports = {variant: given.port_base + place for place, variant in enumerate(variants)}
     folder = Path(tempfile.mkdtemp(prefix="tamarack-bench-"))
     ways.write_keys(folder)
@@ -114,6 +145,10 @@ def main() -> None:
     cpu: dict[str, list[float]] = {variant: [] for variant in variants}
     try:
         for variant in variants:
+            if variant == "c-proxy":
+                programs.append(start_c_proxy(folder, ports[variant], ports["backend"]))
+                wait_for(ports[variant])
+                continue
             command = [sys.executable, str(HERE / "programs.py"), variant, str(ports[variant])]
             programs.append(subprocess.Popen([*command, str(ports["backend"]), str(folder)]))
             wait_for(ports[variant])
@@ -125,6 +160,7 @@ def main() -> None:
                 done = load(ports[variant], min(given.seconds, 30), min(given.connections, 256), shown[variant])
                 results[variant].append(done)
                 cpu[variant].append((cpu_seconds(program.pid) - before) / (done[0] * given.seconds) * 1e6)
+        left = {one: left_over(folder, one) for one in variants if one not in ("backend", "floor", "c-proxy")}
     finally:
         if redis is not None:
             programs.append(redis)
@@ -134,15 +170,14 @@ def main() -> None:
             program.wait(15)
         shutil.rmtree(folder, ignore_errors=True)
     print(f"{given.rounds} rounds of {given.seconds} s, {given.connections} connections, 1 kB answers")
-    print(f"{'':<34}{'calls/s':>10}{'p50 ms':>9}{'p99 ms':>9}{'cpu µs':>9}{'to the pass-through':>28}")
+    print(f"{'':<40}{'calls/s':>10}{'p50 ms':>9}{'p99 ms':>9}{'cpu µs':>9}{'to the floor':>26}{'left over':>11}")
     for variant in variants:
         rates = [one[0] for one in results[variant]]
-        ratios = [one[0] / base[0] for one, base in zip(results[variant], results["pass-through"], strict=True)]
+        ratios = [one[0] / base[0] for one, base in zip(results[variant], results["floor"], strict=True)]
         median = [statistics.median(one[place] for one in results[variant]) for place in (0, 1, 2)]
         spread = f"{statistics.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})"
-        print(
-            f"{TITLES[variant]:<34}{median[0]:>10,.0f}{median[1]:>9.2f}{median[2]:>9.2f}{statistics.median(cpu[variant]):>9.1f}{spread:>28}"
-        )
+        figures = f"{median[0]:>10,.0f}{median[1]:>9.2f}{median[2]:>9.2f}{statistics.median(cpu[variant]):>9.1f}"
+        print(f"{TITLES[variant]:<40}{figures}{spread:>26}{left.get(variant, ''):>11}")
         bad = sum(one[3] for one in results[variant])
         if bad or not rates:
             print(f"    {bad} answers were not 2xx")

@@ -48,7 +48,7 @@ def many_callers(text: str) -> None:
     for turn in range(LIMIT + 1):
         now = NOW + turn / 1000
         for key in keys:
-            admitted += store.take([(limiter, key)], now).admitted
+            admitted += store.take([(limiter, key, 1)], now).admitted
     took = time.perf_counter() - began
     grown = megabytes() - min(before, after_plain)
     each = took / ((LIMIT + 1) * CALLERS) * 1e6

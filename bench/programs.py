@@ -1,16 +1,17 @@
-"""The programs that the gateway bench runs: a backend, a bare pass-through, and the gateway in its variants.
+"""The programs that the gateway bench runs: a backend, the floor, and the gateway in its variants.
 
 `python bench/programs.py VARIANT PORT BACKEND_PORT FOLDER`
 """
 
 import asyncio
 import contextlib
+import gc
 import os
 import sys
 from pathlib import Path
 from typing import Any
 
-import uvicorn
+import httptools
 import uvloop
 
 import meters
@@ -19,16 +20,17 @@ from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.gateway.carry import Gateway, Serving
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.shared import SharedCounting
+from tamarack.gateway.driver import NodeDriver
+from tamarack.gateway.gateway import Gateway, Serving
 from tamarack.gateway.metering import Metering
-from tamarack.gateway.node import server_config, settle_memory
-from tamarack.gateway.problem import STATUS_LINES, Problems
+from tamarack.gateway.node import settle_memory
+from tamarack.gateway.problem import Problems
 from tamarack.gateway.recorder import Recorder
-from tamarack.gateway.upstream.interface import target_address
 from tamarack.gateway.upstream.pool import PooledUpstream
-from tamarack.settings import Settings
+from tamarack.gateway.wire.limits import WireLimits
+from tamarack.gateway.wire.server import CallerServer
 from ways import PEPPER
 
 BODY = b"x" * 1024
@@ -56,22 +58,67 @@ async def backend(port: int) -> None:
     await server.serve_forever()
 
 
-class PassThrough:
-    """The same server and upstream client with nothing between: what the gateway is measured against."""
+class FloorTarget(asyncio.Protocol):
+    """The floor's connection to the backend: answers are read by the same parser, and nothing else is done."""
+
+    def __init__(self, caller: "FloorCaller") -> None:
+        self.caller = caller
+        self.parser = httptools.HttpResponseParser(self)
+        self.length = 0
+
+    def connection_made(self, transport: Any) -> None:
+        self.transport = transport
+        self.caller.ready(self)
+
+    def on_header(self, name: bytes, value: bytes) -> None:
+        if name.lower() == b"content-length":
+            self.length = int(value)
+
+    def data_received(self, data: bytes) -> None:
+        self.parser.feed_data(data)
+        self.caller.transport.write(data)
+
+
+class FloorCaller(asyncio.Protocol):
+    """Two protocols on httptools with nothing between: the least that any gateway on this stack costs."""
 
     def __init__(self, backend_port: int) -> None:
-        self.upstream = PooledUpstream()
-        self.target = target_address(f"http://127.0.0.1:{backend_port}", 2000, 30000)
+        self.backend_port = backend_port
+        self.parser = httptools.HttpRequestParser(self)
+        self.target: FloorTarget | None = None
+        self.waiting: list[bytes] = []
 
-    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
-        parts = [scope["method"].encode(), b" ", scope["raw_path"], b" HTTP/1.1\r\n"]
-        for name, value in scope["headers"]:
-            parts += (name, b": ", value, b"\r\n")
-        parts.append(b"\r\n")
-        answer = await self.upstream.send(self.target, scope["method"], b"".join(parts), repeatable=True)
-        fields = b"".join(b"%b: %b\r\n" % field for field in answer.headers)
-        scope["tamarack.cycle"].respond(STATUS_LINES[answer.status] + fields, answer.whole() or b"")
-        answer.close()
+    def connection_made(self, transport: Any) -> None:
+        self.transport = transport
+        loop = asyncio.get_running_loop()
+        made = loop.create_connection(lambda: FloorTarget(self), "127.0.0.1", self.backend_port)
+        self.connecting = loop.create_task(made)
+
+    def ready(self, target: FloorTarget) -> None:
+        self.target = target
+        for data in self.waiting:
+            target.transport.write(data)
+
+    def on_header(self, name: bytes, value: bytes) -> None:
+        """Read, and nothing done with it."""
+
+    def data_received(self, data: bytes) -> None:
+        self.parser.feed_data(data)
+        if self.target is None:
+            self.waiting.append(data)
+        else:
+            self.target.transport.write(data)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        if self.target is not None:
+            self.target.transport.close()
+
+
+async def floor(port: int, backend_port: int) -> None:
+    """Serve the floor until ended."""
+    settle_memory()
+    server = await asyncio.get_running_loop().create_server(lambda: FloorCaller(backend_port), "127.0.0.1", port)
+    await server.serve_forever()
 
 
 class NoRecorder:
@@ -120,7 +167,7 @@ async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> N
     if meters.in_redis(variant):
         store = RedisCounters(os.environ["BENCH_REDIS"], variant, 0.5)
         shared = SharedCounting(store, counters, lambda text: print(text, file=sys.stderr))
-    app = Gateway(
+    node = Gateway(
         "bench",
         "production",
         PooledUpstream(),
@@ -129,18 +176,16 @@ async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> N
         material=material,
         metering=Metering(counters, shared),
     )
-    app.serving = Serving(1, snapshot, directory, counters, material, shared is not None)
+    node.serving = Serving(1, snapshot, directory, counters, material)
     directory.set_products(snapshot.products)
     settle_memory()
-    await uvicorn.Server(server_config(app, Settings(), "127.0.0.1", port)).serve()
-
-
-async def pass_through(port: int, backend_port: int) -> None:
-    """Serve the bare pass-through until ended."""
-    app: Any = PassThrough(backend_port)
-    app.refuse_head = lambda reason, address: (400, b"", b"")
-    settle_memory()
-    await uvicorn.Server(server_config(app, Settings(), "127.0.0.1", port)).serve()
+    await CallerServer(WireLimits(), lambda connection: NodeDriver(node, connection)).listen("127.0.0.1", port)
+    leftovers = folder / f"{variant}.leftovers"
+    while True:  # what the collector finds is written down, for the bench to print
+        await asyncio.sleep(0.5)
+        if (folder / f"{variant}.collect").exists():
+            (folder / f"{variant}.collect").unlink()
+            leftovers.write_text(str(gc.collect()))
 
 
 def main() -> None:
@@ -149,8 +194,8 @@ def main() -> None:
     with contextlib.suppress(KeyboardInterrupt):
         if variant == "backend":
             uvloop.run(backend(port))
-        elif variant == "pass-through":
-            uvloop.run(pass_through(port, backend_port))
+        elif variant == "floor":
+            uvloop.run(floor(port, backend_port))
         else:
             uvloop.run(gateway(variant, port, backend_port, Path(sys.argv[4])))
 

@@ -75,6 +75,15 @@ class Settings(BaseSettings):
     head_limit_bytes: int = Field(
         default=32_768, ge=1024, description="Largest request line and header fields together, in bytes."
     )
+    target_limit_bytes: int = Field(
+        default=16_384, ge=512, description="Longest path and query of a request together, in bytes."
+    )
+    lowest_body_rate_bytes: int = Field(
+        default=1_000, ge=1, description="Bytes a second at which a request's body has to come, at least."
+    )
+    body_grace_s: float = Field(
+        default=10.0, ge=0.1, description="Seconds before the lowest rate of a request's body is asked for."
+    )
     head_timeout_ms: int = Field(
         default=10_000, ge=100, description="Milliseconds a caller may take to send a request's head."
     )

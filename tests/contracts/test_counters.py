@@ -29,6 +29,10 @@ def limiter(name: str, *texts: str, id: str = "") -> Limiter:
     return Limiter(id or name, name, tuple(_WINDOW.validate_python(text) for text in texts))
 
 
+def costing(asked: list[tuple[Limiter, str]], cost: int = 1) -> list[tuple[Limiter, str, int]]:
+    return [(limiter, key, cost) for limiter, key in asked]
+
+
 class Stores:
     """A store of each kind, used the same way; `fresh` makes one that has counted nothing."""
 
@@ -42,7 +46,7 @@ class Stores:
         store = MemoryCounters()
         for one in limiters:
             store.bind(one)
-        return lambda asked, now, cost=1: store.take(asked, now, cost)  # type: ignore[misc]
+        return lambda asked, now, cost=1: store.take(costing(asked, cost), now)  # type: ignore[misc]
 
     def fresh_redis(self) -> RedisCounters:
         self._number += 1
@@ -52,7 +56,7 @@ class Stores:
 
     def redis(self, *limiters: Limiter) -> Take:
         store = self.fresh_redis()
-        return lambda asked, now, cost=1: self.run(store.take(asked, now, cost))  # type: ignore[misc]
+        return lambda asked, now, cost=1: self.run(store.take(costing(asked, cost), now))  # type: ignore[misc]
 
     def run(self, work: Coroutine[Any, Any, Any]) -> Any:
         return self.loop.run_until_complete(work)
@@ -116,12 +120,12 @@ def test_memory_and_redis_count_quotas_and_later_costs_alike(
             made[start] = quota(calls, start, 10, soft)
             memory.bind(made[start])
         asked = [(steady, key), (made[start], key)]
-        mine, theirs = memory.take(asked, now, cost), stores.run(shared.take(asked, now, cost))
+        mine, theirs = memory.take(costing(asked, cost), now), stores.run(shared.take(costing(asked, cost), now))
         assert said(mine) == said(theirs)
         assert (mine.over is None) == (theirs.over is None)
         if mine.admitted and added:
-            memory.add(asked, now, added)
-            stores.run(shared.add(asked, now, added))
+            memory.add(costing(asked, added), now)
+            stores.run(shared.add(costing(asked, added), now))
 
 
 def test_live_counters_are_found_and_cleared_in_both(stores: Stores) -> None:
@@ -133,8 +137,8 @@ def test_live_counters_are_found_and_cleared_in_both(stores: Stores) -> None:
     for each in (one, two):
         memory.bind(each)
     for key in ("a", "a", "b|b"):
-        memory.take([(one, key), (two, key)], NOW)
-        stores.run(shared.take([(one, key), (two, key)], NOW))
+        memory.take([(one, key, 1), (two, key, 1)], NOW)
+        stores.run(shared.take([(one, key, 1), (two, key, 1)], NOW))
     limiters = memory.limiters()
     for search in ("", "b|b", "plan", "nobody"):
         mine = sorted(memory.live(search, NOW, 100))
@@ -193,7 +197,7 @@ def test_many_at_once_get_exactly_what_the_limit_lets_through(stores: Stores, re
     nodes = [RedisCounters(f"redis://127.0.0.1:{redis_port}", "shared", 5.0) for _ in range(2)]
 
     async def load() -> list[Taken]:
-        return await asyncio.gather(*(nodes[n % 2].take([(one, "x")], NOW + n / 1000) for n in range(120)))
+        return await asyncio.gather(*(nodes[n % 2].take([(one, "x", 1)], NOW + n / 1000) for n in range(120)))
 
     taken = stores.run(load())
     assert sum(1 for each in taken if each.admitted) == 50
@@ -207,7 +211,7 @@ def test_very_many_at_once_share_a_connection(stores: Stores, redis_port: int) -
     wide = limiter("wide", "1000 per day")
 
     async def crowd() -> list[Taken]:
-        return await asyncio.gather(*(store.take([(wide, "x")], NOW) for _ in range(900)))
+        return await asyncio.gather(*(store.take([(wide, "x", 1)], NOW) for _ in range(900)))
 
     assert min(each.left for each in stores.run(crowd())) == 100
     stores.run(store.close())
@@ -221,12 +225,12 @@ def test_a_call_that_is_not_answered_in_time_counts_at_most_once(stores: Stores)
     store, patient = (RedisCounters(f"redis://127.0.0.1:{port}", "p", within) for within in (0.3, 10.0))
     try:
         until(lambda: stores.run(patient.answers()), "the start of Redis")
-        assert stores.run(store.take([(once, "x")], NOW)).left == 8
+        assert stores.run(store.take([(once, "x", 1)], NOW)).left == 8
         server.send_signal(signal.SIGSTOP)
         with pytest.raises(StoreAway):
-            stores.run(store.take([(once, "x")], NOW))
+            stores.run(store.take([(once, "x", 1)], NOW))
         server.send_signal(signal.SIGCONT)
-        assert stores.run(patient.take([(once, "x")], NOW)).left in (6, 7)
+        assert stores.run(patient.take([(once, "x", 1)], NOW)).left in (6, 7)
     finally:
         server.send_signal(signal.SIGCONT)
         stores.run(store.close())
@@ -246,16 +250,16 @@ def test_an_answer_to_another_question_decides_nothing(stores: Stores, redis_por
 
     store._evaluate = late  # type: ignore[method-assign]
     with pytest.raises(StoreAway, match="another question"):
-        stores.run(store.take([(once, "x")], NOW))
+        stores.run(store.take([(once, "x", 1)], NOW))
     store._evaluate = real  # type: ignore[method-assign]
-    assert stores.run(store.take([(once, "x")], NOW)).left == 7
+    assert stores.run(store.take([(once, "x", 1)], NOW)).left == 7
     stores.run(store.close())
 
 
 def test_a_store_that_is_away_says_so(stores: Stores) -> None:
     away = RedisCounters(f"redis://127.0.0.1:{free_port()}", "x", 0.2)
     with pytest.raises(StoreAway):
-        stores.run(away.take([(limiter("steady", "1 per day"), "x")], NOW))
+        stores.run(away.take([(limiter("steady", "1 per day"), "x", 1)], NOW))
     assert stores.run(away.answers()) is False
     stores.run(away.close())
 
@@ -265,24 +269,24 @@ def test_a_lost_connection_a_forgotten_script_and_a_wrong_password_are_each_surv
 ) -> None:
     once, url = limiter("once", "9 per day"), f"redis://127.0.0.1:{redis_port}"
     store, other = RedisCounters(f"{url}/7", "wire", 2.0), RedisWire(url, 2.0)
-    assert stores.run(store.take([(once, "x")], NOW)).left == 8
+    assert stores.run(store.take([(once, "x", 1)], NOW)).left == 8
     stores.run(other.ask("SCRIPT", "FLUSH"))
-    assert stores.run(store.take([(once, "x")], NOW)).left == 7
+    assert stores.run(store.take([(once, "x", 1)], NOW)).left == 7
     stores.run(other.ask("CLIENT", "KILL", "TYPE", "normal", "SKIPME", "yes"))
     until(lambda: _taken(stores, store, once) == 6, "a new connection")
     stores.run(other.ask("CONFIG", "SET", "requirepass", "right"))
     try:
         locked = RedisCounters(url.replace("//", "//:wrong@"), "wire", 2.0)
         with pytest.raises(StoreAway, match="WRONGPASS"):
-            stores.run(locked.take([(once, "x")], NOW))
+            stores.run(locked.take([(once, "x", 1)], NOW))
         opened = RedisCounters(url.replace("//", "//:right@") + "/7", "wire", 2.0)
-        assert stores.run(opened.take([(once, "x")], NOW)).left == 5
+        assert stores.run(opened.take([(once, "x", 1)], NOW)).left == 5
         stores.run(opened.close())
         stores.run(locked.close())
     finally:
         stores.run(other.ask("CONFIG", "SET", "requirepass", ""))
     with pytest.raises(StoreAway, match="ERR"):
-        stores.run(RedisCounters(f"{url}/999", "wire", 2.0).take([(once, "x")], NOW))
+        stores.run(RedisCounters(f"{url}/999", "wire", 2.0).take([(once, "x", 1)], NOW))
     with pytest.raises(ValueError, match="no address of Redis"):
         RedisWire("http://127.0.0.1:1", 1.0)
     other.close()
@@ -291,6 +295,6 @@ def test_a_lost_connection_a_forgotten_script_and_a_wrong_password_are_each_surv
 
 def _taken(stores: Stores, store: RedisCounters, one: Limiter) -> int:
     try:
-        return stores.run(store.take([(one, "x")], NOW)).left  # type: ignore[no-any-return]
+        return stores.run(store.take([(one, "x", 1)], NOW)).left  # type: ignore[no-any-return]
     except StoreAway:
         return -1

@@ -6,20 +6,17 @@ from typing import Any
 from joserfc import jwt
 from joserfc.jwk import OctKey, RSAKey
 
+from core.carried import NOW, Bed, run
 from helpers import configuration
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.pipeline import CompiledOperation, compile_router, run
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.configuration.model import Configuration
-from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import client_value, digest, outside_value
 from tamarack.core.identity.material import Material
 from tamarack.core.identity.signed_keys import make_signed_key, new_signing_key, public_part
-from tamarack.core.limits.memory import MemoryCounters
 
 PEPPER = bytes(range(32))
-NOW = 1_700_000_000.0
 ISSUER = "https://id.harbour-office.example"
 AUDIENCE = "https://berths.skerry.example"
 KEY_SET = "http://127.0.0.1:7424/jwks.json"
@@ -102,14 +99,9 @@ def call_on(
     known: CallerDirectory | None = None,
 ) -> Call:
     """A call on the first operation, ready to run."""
-    snapshot = compile_snapshot(made, "production")
-    router = compile_router(snapshot, known or directory(), MemoryCounters(), held or material())
-    found = router.find(method, PATH)
-    assert isinstance(found, CompiledOperation)
     fields = [(name.encode(), value if isinstance(value, bytes) else value.encode()) for name, value in headers]
-    call = Call(method, PATH, query, fields, address, now, found)
-    call.form = form
-    return call
+    bed = Bed(made, known or directory(), held or material(), clock=lambda: 0)
+    return bed.call(method, PATH, query, fields, address, now, form)
 
 
 def decided(call: Call) -> str:

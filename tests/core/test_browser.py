@@ -6,13 +6,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from core.carried import Bed, run
 from core.protected import API_KEY, call_on, protected
-from tamarack.core.carrying.pipeline import answer_preflight, compile_router, run
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Reply
+from tamarack.core.carrying.receiving import receive
 from tamarack.core.configuration.review import risks
-from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.http.browser import BrowserRule, judge, unsafe_headers
 from tamarack.core.identity.material import Material, nothing_sealed
-from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.policies.guard.browser_access import BrowserAccess
 
 ORIGIN = "https://www.lantern-bay.example"
@@ -78,10 +79,11 @@ def test_a_preflight_names_the_line_that_forbids(origin: str, method: str, heade
     assert ("access-control-allow-origin" in fields(raw)) is (not forbidden)
 
 
-def asked(made: Any, path: bytes, *headers: tuple[bytes, bytes]) -> Any:
-    snapshot = compile_snapshot(made, "production")
-    router = compile_router(snapshot, _Nobody(), MemoryCounters(), Material("production", nothing_sealed))
-    return answer_preflight(router, path, [(b"origin", ORIGIN.encode()), *headers])
+def asked(made: Any, path: bytes, *headers: tuple[bytes, bytes]) -> tuple[Call, Any]:
+    bed = Bed(made, _Nobody(), Material("production", nothing_sealed))
+    call = Call(b"c1", 0.0, 0, "192.0.2.1")
+    call.method, call.path, call.headers = "OPTIONS", path, [(b"origin", ORIGIN.encode()), *headers]
+    return call, receive(bed.router, call)
 
 
 class _Nobody:
@@ -97,9 +99,11 @@ WANTS_GET = (b"access-control-request-method", b"GET")
 
 
 def test_a_preflight_is_answered_for_the_operation_that_it_asks_about_without_a_credential() -> None:
-    operation, raw, refusal = asked(protected(API_KEY, ACCESS), b"/sailings/v2/sailings", WANTS_GET)
-    assert (operation.name, refusal) == ("get /sailings", None)
-    assert fields(raw)["access-control-allow-origin"] == ORIGIN
+    call, reply = asked(protected(API_KEY, ACCESS), b"/sailings/v2/sailings", WANTS_GET)
+    assert isinstance(reply, Reply)
+    assert call.operation is not None
+    assert (call.operation.name, reply.status, reply.body) == ("get /sailings", 204, b"")
+    assert fields(reply.fields)["access-control-allow-origin"] == ORIGIN
 
 
 @pytest.mark.parametrize(
@@ -112,9 +116,9 @@ def test_a_preflight_is_answered_for_the_operation_that_it_asks_about_without_a_
     ],
 )  # fmt: skip
 def test_what_is_not_opened_is_closed(policies: Any, path: bytes, method: bytes, reason: str) -> None:
-    _, raw, refusal = asked(protected(*policies), path, (b"access-control-request-method", method))
+    call, refusal = asked(protected(*policies), path, (b"access-control-request-method", method))
     assert refusal.reason.code == reason
-    assert b"allow-origin" not in raw
+    assert b"allow-origin" not in call.fields
 
 
 def test_refusals_are_readable_for_the_page_too() -> None:

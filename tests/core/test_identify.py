@@ -5,6 +5,7 @@ from typing import Any
 import pytest
 from joserfc.jwk import RSAKey
 
+from core.carried import run
 from core.protected import (
     API_KEY,
     BASIC,
@@ -26,7 +27,6 @@ from core.protected import (
     signed_key,
     token,
 )
-from tamarack.core.carrying.pipeline import run
 from tamarack.core.identity.signed_keys import public_part
 from tamarack.core.policies.identify.token import JwtPolicy
 
@@ -63,20 +63,20 @@ def test_a_caller_is_known_and_what_it_showed_is_taken_off(name: str, ways: str)
     assert call.caller is not None
     assert (call.caller.organization, call.caller.application) == ("harbour-control", "berth-board")
     assert call.way == policy.get("name", policy["kind"])
-    left = b"\n".join(value for _, value in call.headers) + call.query + (call.form or b"")
+    left = b"\n".join(value for _, value in call.headers) + call.query + (call.body or b"")
     assert b"tm" not in left.replace(b"text", b"")
     assert b"eyJ" not in left
     assert (b"accept", b"text/plain") in call.headers
-    assert call.form in (None, b"a=1")
+    assert call.body in (None, b"a=1")
 
 
 @pytest.mark.parametrize("name", GOOD)
 def test_what_is_to_be_passed_on_stays(name: str) -> None:
     policy, (shown, query, form) = GOOD[name]
     call = call_on(protected(policy | {"pass_on": True}), *shown, query=query, form=form)
-    before = (list(call.headers), call.query, call.form)
+    before = (list(call.headers), call.query, form)
     assert decided(call) == ""
-    assert (call.headers, call.query, call.form) == before
+    assert (call.headers, call.query, call.body) == before
 
 
 @pytest.mark.parametrize(

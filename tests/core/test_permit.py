@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from core.carried import run
 from core.protected import API_KEY, JWT, bearer, call_on, decided, directory, protected, token
-from tamarack.core.carrying.pipeline import run
 from tamarack.core.configuration.review import risks
 from tamarack.core.http.addresses import Networks, network
 from tamarack.core.http.origins import Origins, origin_pattern, site_of
@@ -109,12 +109,11 @@ def test_rules_hold_on_open_operations_too() -> None:
 
 def test_a_group_given_or_taken_counts_at_once() -> None:
     known = directory(())
-    call = call_on(protected(API_KEY, GROUPS), known=known)
     outcomes = []
     for groups in ([], ["harbour"], []):
         body = {"name": "berth-board", "organization": "harbour-control", "paused": False, "groups": groups}
         known.apply("application", "a", body)
-        call.headers = [(b"x-skerry-key", b"tmk_good")]
+        call = call_on(protected(API_KEY, GROUPS), ("x-skerry-key", "tmk_good"), known=known)
         outcomes.append(decided(call))
     assert outcomes == ["not-in-group", "", "not-in-group"]
 

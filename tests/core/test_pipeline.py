@@ -6,17 +6,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from core.carried import NOW, Bed, run
 from helpers import configuration, material
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.pipeline import CompiledOperation, compile_router, run
 from tamarack.core.configuration.model import Configuration
-from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import digest
-from tamarack.core.limits.memory import MemoryCounters
 
 PEPPER = bytes(range(32))
-NOW = 1_700_000_000.0
 KEYS = {
     "good": {},
     "expired": {"expires_at": NOW - 1},
@@ -57,11 +54,12 @@ def directory(items: list[Item], products: dict[str, tuple[str, ...]]) -> Caller
 def call_on(
     made: Configuration, method: str, path: bytes, query: bytes = b"", *headers: tuple[bytes, bytes], now: float = NOW
 ) -> Call:
-    snapshot = compile_snapshot(made, "production")
-    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material())
-    operation = router.find(method, path)
-    assert isinstance(operation, CompiledOperation)
-    return Call(method, path, query, list(headers), "192.0.2.1", now, operation)
+    return bed(made).call(method, path, query, list(headers), now=now)
+
+
+def bed(made: Configuration) -> Bed:
+    products = {product.name: product.apis for product in made.products}
+    return Bed(made, directory(feed(), products), material())
 
 
 PATH = b"/sailings/v2/sailings"
@@ -155,14 +153,11 @@ def test_calls_are_counted_by_what_they_carry_and_by_address_where_they_lack_it(
 ) -> None:
     limit = {"kind": "rate-limit", "windows": ["1 per minute"]} | counted
     made = configuration(everywhere=[limit])
-    snapshot = compile_snapshot(made, "production")
-    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material())
-    operation = router.find("GET", PATH)
-    assert isinstance(operation, CompiledOperation)
+    beds = bed(made)
     seen = []
     for tenant, query in calls:
         headers = [(b"x-skerry-key", b"good"), *([(b"x-tenant", tenant.encode())] if tenant else [])]
-        refusal = run(Call("GET", PATH, query, headers, "192.0.2.1", NOW, operation))
+        refusal = run(beds.call("GET", PATH, query, headers, "192.0.2.1"))
         seen.append(refusal.reason.code if refusal else "")
     assert seen == outcomes
 
@@ -178,13 +173,10 @@ def test_a_costly_operation_counts_as_several_calls_under_every_limit() -> None:
     limit = {"kind": "rate-limit", "windows": ["7 per minute"]}
     made = configuration(version={"policies": [{"kind": "api-key", "header": "x-skerry-key"}, limit], "operations": [
         {"call": "get /sailings", "policies": [{"kind": "cost", "counts_as": 3}]}, {"call": "get /ports"}]})  # fmt: skip
-    snapshot = compile_snapshot(made, "production")
-    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material())
+    beds = bed(made)
     left = []
     for path in (PATH, b"/sailings/v2/ports", PATH, PATH):
-        operation = router.find("GET", path)
-        assert isinstance(operation, CompiledOperation)
-        call = Call("GET", path, b"", [(b"x-skerry-key", b"good")], "192.0.2.1", NOW, operation)
+        call = beds.call("GET", path, b"", [(b"x-skerry-key", b"good")])
         left.append(-1 if run(call) else call.taken.left)  # type: ignore[union-attr]
     assert left == [4, 3, 0, -1]
 
@@ -192,13 +184,10 @@ def test_a_costly_operation_counts_as_several_calls_under_every_limit() -> None:
 @pytest.mark.parametrize(("by", "admitted"), [("caller", 2), ("credential", 4), ("address", 2), ("everyone", 2)])
 def test_a_rate_limit_counts_by_what_it_says(by: str, admitted: int) -> None:
     made = configuration(everywhere=[{"kind": "rate-limit", "windows": ["2 per minute"], "by": by}])
-    snapshot = compile_snapshot(made, "production")
-    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material())
-    operation = router.find("GET", PATH)
-    assert isinstance(operation, CompiledOperation)
+    beds = bed(made)
     passed = 0
     for key in ("good", "later") * 4:
-        call = Call("GET", PATH, b"", [(b"x-skerry-key", key.encode())], "192.0.2.1", NOW, operation)
+        call = beds.call("GET", PATH, b"", [(b"x-skerry-key", key.encode())], "192.0.2.1")
         passed += run(call) is None
     assert passed == admitted
 
@@ -206,11 +195,8 @@ def test_a_rate_limit_counts_by_what_it_says(by: str, admitted: int) -> None:
 def test_a_plan_limit_binds_the_subscription_and_says_so() -> None:
     plans = [{"name": "skiff", "title": "Skiff", "limits": ["1 per day"]}]
     made = configuration(products=[{"name": "passage", "title": "Passage", "apis": ["sailings"], "plans": plans}])
-    snapshot = compile_snapshot(made, "production")
-    router = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material())
-    operation = router.find("GET", PATH)
-    assert isinstance(operation, CompiledOperation)
-    calls = [Call("GET", PATH, b"", [(b"x-skerry-key", b"good")], "192.0.2.1", NOW, operation) for _ in range(2)]
+    beds = bed(made)
+    calls = [beds.call("GET", PATH, b"", [(b"x-skerry-key", b"good")], "192.0.2.1") for _ in range(2)]
     assert run(calls[0]) is None
     refusal = run(calls[1])
     assert refusal is not None
@@ -227,6 +213,7 @@ def test_a_body_that_is_announced_too_large_is_refused_unread() -> None:
     refusal = run(call)
     assert refusal is not None
     assert refusal.reason.status == 413
+    assert call.operation is not None
     assert call.operation.body_limit == 1000
 
 
@@ -264,9 +251,5 @@ def test_what_is_gone_from_the_feed_is_gone() -> None:
 )
 def test_by_address_an_ipv6_network_of_64_bits_counts_as_one(addresses: list[str], admitted: int) -> None:
     policies = [{"kind": "open"}, {"kind": "rate-limit", "windows": ["1 per day"], "by": "address"}]
-    snapshot = compile_snapshot(configuration(version={"policies": policies}), "production")
-    operation = compile_router(snapshot, directory(feed(), snapshot.products), MemoryCounters(), material()).find(
-        "GET", PATH
-    )
-    assert isinstance(operation, CompiledOperation)
-    assert sum(run(Call("GET", PATH, b"", [], one, NOW, operation)) is None for one in addresses) == admitted
+    beds = bed(configuration(version={"policies": policies}))
+    assert sum(run(beds.call("GET", PATH, b"", [], one)) is None for one in addresses) == admitted

@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from tamarack.core.carrying.call import Grant
 from tamarack.core.carrying.metering import QuotaMeter
+from tamarack.core.identity.caller import Grant
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.quota import Quota, mark_of
 from tamarack.core.limits.stretch import anchored_stretch, calendar_stretch
@@ -72,7 +72,7 @@ def _meter(store: MemoryCounters, **changes: Any) -> QuotaMeter:
 
 
 def _take(store: MemoryCounters, meter: QuotaMeter, grant: Grant, now: float, cost: int = 1) -> Any:
-    return store.take([(meter.limiter(now, grant), grant.quota_key)], now, cost)
+    return store.take([(meter.limiter(now, grant), grant.quota_key, cost)], now)
 
 
 @given(st.lists(st.integers(0, 5 * 86_400), max_size=60), st.integers(1, 4), st.integers(0, 86_400))

@@ -6,6 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from core.carried import run_traced
 from core.protected import (
     API_KEY,
     CLIENT,
@@ -23,7 +24,7 @@ from core.protected import (
 from core.test_permit import ADDRESSES, CLAIMS, GROUPS, SCOPES
 from core.test_traffic import record
 from tamarack.core.carrying.story import story
-from tamarack.core.carrying.trace import Entry, Vouched, as_data, run_traced, shown_headers
+from tamarack.core.carrying.trace import Entry, Vouched, as_data, shown_headers
 from tamarack.core.carrying.would_pass import would_pass
 from tamarack.core.trying.ticket import Ticket, read_ticket, write_ticket
 

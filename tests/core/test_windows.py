@@ -94,7 +94,7 @@ def test_counters_agree_with_counting_by_hand(
             sum(1 for at, who in admitted if who == key and int(at) // w.seconds == int(now) // w.seconds) < w.limit
             for w in windows
         )
-        taken = store.take([(limiter, key)], now)
+        taken = store.take([(limiter, key, 1)], now)
         assert taken.admitted == room
         if room:
             admitted.append((now, key))
@@ -231,13 +231,13 @@ def test_algorithms_mix_in_one_policy_and_a_refusal_counts_nowhere() -> None:
         "a", "mixed", (window("9 per hour"), window("1 per second, burst 2"), window("3 per minute, sliding"))
     )
     store.bind(limiter)
-    outcomes = [store.take([(limiter, "x")], 1000.0) for _ in range(4)]
+    outcomes = [store.take([(limiter, "x", 1)], 1000.0) for _ in range(4)]
     assert [one.admitted for one in outcomes] == [True, True, False, False]
     assert str(outcomes[2].window) == "1 per second, burst 2"
-    later = [store.take([(limiter, "x")], 1005.0) for _ in range(2)]
+    later = [store.take([(limiter, "x", 1)], 1005.0) for _ in range(2)]
     assert [one.admitted for one in later] == [True, False]
     assert str(later[1].window) == "3 per minute, sliding"
-    assert store.take([(limiter, "x")], 1090.0, cost=2).left == 0
+    assert store.take([(limiter, "x", 2)], 1090.0).left == 0
     assert limiter.policy_field == b'"mixed-hour";q=9;w=3600, "mixed-second";q=2;w=2, "mixed-minute";q=3;w=60'
 
 
@@ -246,20 +246,20 @@ def test_a_refusal_by_one_limiter_consumes_nothing_from_the_others() -> None:
     wide, tight = Limiter("a", "wide", (window("10 per day"),)), Limiter("b", "tight", (window("1 per day"),))
     store.bind(wide)
     store.bind(tight)
-    store.take([(wide, "x"), (tight, "x")], 5)
+    store.take([(wide, "x", 1), (tight, "x", 1)], 5)
     for _ in range(5):
-        refused = store.take([(wide, "x"), (tight, "x")], 5)
+        refused = store.take([(wide, "x", 1), (tight, "x", 1)], 5)
         assert not refused.admitted
         assert refused.limiter is tight
-    assert store.take([(wide, "x")], 5).left == 8
+    assert store.take([(wide, "x", 1)], 5).left == 8
 
 
 def test_a_clock_that_goes_backwards_stays_in_the_later_window() -> None:
     store, limiter = MemoryCounters(), Limiter("a", "a", (window("1 per minute"),))
     store.bind(limiter)
-    assert store.take([(limiter, "x")], 125.0).admitted
-    assert not store.take([(limiter, "x")], 30.0).admitted
-    assert store.take([(limiter, "x")], 185.0).admitted
+    assert store.take([(limiter, "x", 1)], 125.0).admitted
+    assert not store.take([(limiter, "x", 1)], 30.0).admitted
+    assert store.take([(limiter, "x", 1)], 185.0).admitted
 
 
 def test_counts_outlast_a_rollout_and_follow_the_new_limit() -> None:
@@ -269,15 +269,15 @@ def test_counts_outlast_a_rollout_and_follow_the_new_limit() -> None:
         Limiter("api/steady", "steady", (window("2 per day"),)),
     )
     store.bind(before)
-    store.take([(before, "x")], 1)
+    store.take([(before, "x", 1)], 1)
     store.bind(after)
-    assert store.take([(after, "x")], 1).left == 0
-    assert not store.take([(after, "x")], 1).admitted
+    assert store.take([(after, "x", 1)], 1).left == 0
+    assert not store.take([(after, "x", 1)], 1).admitted
 
 
 def test_the_fields_name_each_window_and_tell_the_tightest() -> None:
     store, limiter = MemoryCounters(), Limiter("a", "steady", (window("20 per second"), window("3 per minute")))
     store.bind(limiter)
-    taken = store.take([(limiter, "x")], 61.5)
+    taken = store.take([(limiter, "x", 1)], 61.5)
     assert limiter.policy_field == b'"steady-second";q=20;w=1, "steady-minute";q=3;w=60'
     assert taken.limit_field == b'"steady-minute";r=2;t=59'

@@ -6,10 +6,9 @@ import socket
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
-import uvicorn
 import uvloop
 
 from helpers import until
@@ -20,16 +19,18 @@ from tamarack.core.identity.credentials import digest
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.traffic.record import Record
-from tamarack.gateway.carry import Gateway, Serving
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.shared import SharedCounting
+from tamarack.gateway.driver import NodeDriver
+from tamarack.gateway.gateway import Gateway, Serving
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
-from tamarack.gateway.node import server_config
 from tamarack.gateway.problem import Problems
 from tamarack.gateway.quota_use import QuotaUse
 from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.interface import Upstream
+from tamarack.gateway.wire.limits import WireLimits
+from tamarack.gateway.wire.server import CallerServer
 from tamarack.settings import Settings
 
 PEPPER = bytes(range(32))
@@ -134,6 +135,8 @@ class Node:
     loop: asyncio.AbstractEventLoop
     traces: list[dict[str, Any]] = field(default_factory=list)
     used: QuotaUse = field(default_factory=QuotaUse)
+    said: list[str] = field(default_factory=list)
+    """What the node logged."""
 
     def serve(self, configuration: Configuration, number: int = 1) -> None:
         """Take up a configuration, as a rollout would."""
@@ -141,10 +144,7 @@ class Node:
 
         async def swap() -> None:
             self.directory.set_products(snapshot.products)
-            shared = self.gateway.metering.shared is not None
-            self.gateway.serving = Serving(
-                number, snapshot, self.directory, self.counters, self.material, shared, self.used
-            )
+            self.gateway.serving = Serving(number, snapshot, self.directory, self.counters, self.material, self.used)
 
         asyncio.run_coroutine_threadsafe(swap(), self.loop).result(5)
 
@@ -175,7 +175,8 @@ class Node:
 def running(configuration: Configuration | None, upstream: Upstream, **changes: Any) -> Iterator[Node]:
     """A node that serves a configuration (none: it has not taken one up) over an upstream client."""
     recorder = KeptRecords()
-    trusted = changes.pop("trusted", ())
+    trusted = changes.pop("trusted", None)
+    limits = changes.pop("limits", {})
     material = changes.pop("material", None) or Material("production", nothing_sealed)
     directory = CallerDirectory(PEPPER, "production")
     traces: list[dict[str, Any]] = []
@@ -187,39 +188,48 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
     store = RedisCounters(address, "production", changes.pop("store_within_s", 2.0)) if address else None
     shared = SharedCounting(store, counters, said.append) if store is not None else None
     metering = Metering(counters, shared)
-    gateway = Gateway("n1", "production", upstream, recorder, problems, trusted, material, tracer, waiter, metering)  # type: ignore[arg-type]
+    gateway = Gateway(
+        "n1", "production", upstream, recorder, problems, trusted, material, tracer, waiter, metering, said.append
+    )  # type: ignore[arg-type]
     directory.apply("application", "a", {"name": "kiosk", "organization": "ticket-office", "paused": False})
     directory.apply("credential", "c", {"application": "a", "digest": digest(KEY.encode(), PEPPER)})
     directory.apply("application", "b", {"name": "stranger", "organization": "tern-trips", "paused": False})
     directory.apply("credential", "d", {"application": "b", "digest": digest(b"tmk_unsubscribed", PEPPER)})
     body = {"application": "a", "product": "passage", "plan": "skiff", "state": "active"}
     directory.apply("subscription", "s", body)
-    server = uvicorn.Server(server_config(gateway, Settings(**changes), "127.0.0.1", 0))
-    server.install_signal_handlers = lambda: None
+    server = CallerServer(
+        replace(WireLimits.of(Settings(**changes)), **limits), lambda connection: NodeDriver(gateway, connection)
+    )
     loop = uvloop.new_event_loop()  # as a real node runs
+    ports: list[int] = []
+    stopping = asyncio.Event()
+
+    async def serve() -> None:
+        ports.append(await server.listen("127.0.0.1", 0))
+        watching = asyncio.create_task(shared.run()) if shared is not None else None
+        await stopping.wait()
+        await server.drain(5)
+        await upstream.close()
+        if watching is not None and store is not None:
+            watching.cancel()
+            await asyncio.gather(watching, return_exceptions=True)
+            await store.close()
 
     def work() -> None:
         asyncio.set_event_loop(loop)
-        watching = loop.create_task(shared.run()) if shared is not None else None
-        loop.run_until_complete(server._serve())
-        loop.run_until_complete(upstream.close())
-        if watching is not None and store is not None:
-            watching.cancel()
-            loop.run_until_complete(asyncio.gather(watching, return_exceptions=True))
-            loop.run_until_complete(store.close())
+        loop.run_until_complete(serve())
         loop.close()
 
     thread = threading.Thread(target=work)
     thread.start()
-    until(lambda: server.started, "the start of the server")
-    port = server.servers[0].sockets[0].getsockname()[1]
-    node = Node(port, gateway, directory, material, counters, recorder.records, loop, traces)
+    port = until(lambda: ports, "the start of the server")[0]
+    node = Node(port, gateway, directory, material, counters, recorder.records, loop, traces, said=said)
     try:
         if configuration is not None:
             node.serve(configuration)
         yield node
     finally:
-        server.should_exit = True
+        loop.call_soon_threadsafe(stopping.set)
         thread.join(20)
         assert not thread.is_alive()
 

@@ -8,7 +8,8 @@ from sqlmodel import func, select
 
 from tamarack.console.audience_form import audience_errors, lines
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
-from tamarack.core.configuration.model import part_problem, pricing
+from tamarack.core.configuration import pricing
+from tamarack.core.configuration.model import part_problem
 from tamarack.core.configuration.plans import Plan, Product
 from tamarack.core.types import problems_of
 from tamarack.store import drafting

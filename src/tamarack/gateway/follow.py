@@ -13,7 +13,6 @@ import orjson
 import psycopg
 from psycopg import AsyncConnection
 from psycopg.types.json import set_json_loads
-from pydantic import ValidationError
 
 from tamarack.core.configuration.snapshot import Snapshot
 from tamarack.core.identity import material
@@ -21,7 +20,7 @@ from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material
 from tamarack.core.identity.sealing import NotSealedHere
 from tamarack.core.limits.store import CounterStore
-from tamarack.gateway.carry import Gateway, Serving
+from tamarack.gateway.gateway import Gateway, Serving
 from tamarack.gateway.kept import FeedEntry, KeptState
 from tamarack.gateway.quota_use import QuotaUse
 
@@ -92,11 +91,10 @@ class Follower:
     def _take_up(self, number: int, raw: dict[str, object]) -> bool:
         try:
             snapshot = Snapshot.model_validate(raw)
-            shared = self._gateway.metering.shared is not None
-            serving = Serving(number, snapshot, self._directory, self._counters, self._material, shared, self._used)
-        except (ValidationError, ValueError) as error:
+            serving = Serving(number, snapshot, self._directory, self._counters, self._material, self._used)
+        except Exception as error:  # whatever is wrong with it, the last one goes on serving
             self._unreadable = number
-            self._problem = f"rollout {number} cannot be read: {str(error).partition(chr(10))[0]}"
+            self._problem = f"rollout {number} cannot be read: {self._said(error)}"
             self._log(self._problem)
             return False
         self._directory.set_products(snapshot.products)
@@ -105,6 +103,11 @@ class Follower:
         self._problem = ""
         self._log(f"took up rollout {number}")
         return True
+
+    @staticmethod
+    def _said(error: Exception) -> str:
+        first = str(error).partition("\n")[0]
+        return first if isinstance(error, ValueError) else f"{type(error).__name__}: {first}"
 
     async def run(self) -> None:
         """Follow until cancelled. A lost database is tried again, and what is kept is served meanwhile."""

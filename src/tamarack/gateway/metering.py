@@ -2,13 +2,14 @@
 
 import asyncio
 from time import time
+from typing import TypeGuard
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.metering import Asked, Meter
+from tamarack.core.carrying.metering import Meter
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.limits.line import Line
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.limits.store import Limiter, Taken
+from tamarack.core.limits.store import Asked, Limiter, Taken
 from tamarack.gateway.counters.shared import SharedCounting
 
 MOST_HELD = 5_000
@@ -34,36 +35,23 @@ class Metering:
         self._held = 0
         self._charging: set[asyncio.Task[None]] = set()
 
-    async def decide(self, meter: Meter, call: Call) -> Refusal | None:
-        """Count a call, hold it until its turn comes, or refuse it."""
-        asked = meter.asked(call)
-        if not asked:
-            return None
+    async def decide(self, meter: Meter, call: Call) -> Taken | Refusal | None:
+        """Count a call, hold it until its turn comes, or refuse it; None where it is let through uncounted."""
         if meter.smooth:
-            return await self._in_turn(meter, call, asked)
-        taken = await self._take(asked, call.now, meter.cost)
-        return self._settle(meter, call, asked, taken)
+            return await self._in_turn(call)
+        return await self._take(call.asked, call.now)
 
-    async def _take(self, asked: Asked, now: float, cost: int) -> Taken | Refusal | None:
+    async def _take(self, asked: Asked, now: float) -> Taken | Refusal | None:
         if self.shared is None:
-            return self.local.take(asked, now, cost)
-        return await self.shared.take(asked, now, cost)
+            return self.local.take(asked, now)
+        return await self.shared.take(asked, now)
 
-    def _settle(self, meter: Meter, call: Call, asked: Asked, taken: Taken | Refusal | None) -> Refusal | None:
-        if type(taken) is Taken:
-            return meter.settle(call, asked, taken)
-        return taken  # type: ignore[return-value]
-
-    def charge(self, meter: Meter, call: Call, more: int) -> None:
-        """Count what a call cost beyond what was known when it came. Nothing waits for it."""
-        asked = call.asked
-        if not asked:
-            return
-        meter.note_more(asked, more)
+    def charge(self, owed: Asked, now: float) -> None:
+        """Count what calls cost beyond what was known when they came. Nothing waits for it."""
         if self.shared is None:
-            self.local.add(asked, call.now, more)
+            self.local.add(owed, now)
         else:
-            task = asyncio.create_task(self.shared.add(asked, call.now, more))
+            task = asyncio.create_task(self.shared.add(owed, now))
             self._charging.add(task)
             task.add_done_callback(self._charging.discard)
 
@@ -78,31 +66,30 @@ class Metering:
         """How many calls wait now, by the limiter's id and the key."""
         return {place: len(line) for place, line in self._lines.items()}
 
-    async def _in_turn(self, meter: Meter, call: Call, asked: Asked) -> Refusal | None:
+    async def _in_turn(self, call: Call) -> Taken | Refusal | None:
         """Decide over a call that may wait. Those that came before and wait go first."""
         came = time()
-        waiting = next((pair for pair in asked if pair[0].hold_us and (pair[0].id, pair[1]) in self._lines), None)
+        asked = call.asked
+        waiting = next((one for one in asked if one[0].hold_us and (one[0].id, one[1]) in self._lines), None)
         wait_us = 0
         if waiting is None:
-            taken = await self._take(asked, call.now, meter.cost)
-            if type(taken) is not Taken or taken.admitted or not taken.limiter.hold_us:
-                return self._settle(meter, call, asked, taken)
-            if taken.wait_us > taken.limiter.hold_us:
-                return meter.settle(call, asked, taken)
-            waiting = next(pair for pair in asked if pair[0] is taken.limiter)
+            taken = await self._take(asked, call.now)
+            if not _has_to_wait(taken) or taken.wait_us > taken.limiter.hold_us:
+                return taken
+            waiting = next(one for one in asked if one[0] is taken.limiter)
             wait_us = taken.wait_us
-        limiter, key = waiting
+        limiter, key, _ = waiting
         place = (limiter.id, key)
         line = self._lines.setdefault(place, Line())
         held = _Held()
         if self._held >= MOST_HELD or not line.join(held, limiter.queue):
             if not line:
                 del self._lines[place]
-            return meter.settle(call, asked, _no_room(limiter))
+            return _no_room(limiter)
         self._held += 1
         call.held_by = limiter.name
         try:
-            return await self._wait(meter, call, asked, limiter, line, held, came, wait_us)
+            return await self._wait(asked, limiter, line, held, came, wait_us)
         finally:
             self._held -= 1
             call.held_us = int((time() - came) * 1_000_000)
@@ -114,32 +101,29 @@ class Metering:
                 del self._lines[place]
 
     async def _wait(
-        self,
-        meter: Meter,
-        call: Call,
-        asked: Asked,
-        limiter: Limiter,
-        line: Line[_Held],
-        held: _Held,
-        came: float,
-        wait_us: int,
-    ) -> Refusal | None:
+        self, asked: Asked, limiter: Limiter, line: Line[_Held], held: _Held, came: float, wait_us: int
+    ) -> Taken | Refusal | None:
         until = came + limiter.hold_us / 1_000_000
         if line.first is not held:
             try:
                 async with asyncio.timeout(max(0.0, until - time())):
                     await held.turn.wait()
             except TimeoutError:
-                return meter.settle(call, asked, _no_room(limiter))
+                return _no_room(limiter)
         while True:
             if wait_us:
                 await asyncio.sleep(wait_us / 1_000_000)
-            taken = await self._take(asked, time(), meter.cost)
-            if type(taken) is not Taken or taken.admitted or not taken.limiter.hold_us:
-                return self._settle(meter, call, asked, taken)
+            taken = await self._take(asked, time())
+            if not _has_to_wait(taken):
+                return taken
             wait_us = taken.wait_us
             if time() + wait_us / 1_000_000 > until:
-                return meter.settle(call, asked, taken)
+                return taken
+
+
+def _has_to_wait(taken: Taken | Refusal | None) -> TypeGuard[Taken]:
+    """Whether a decision is a refusal by a limit that lets calls wait."""
+    return type(taken) is Taken and not taken.admitted and bool(taken.limiter.hold_us)
 
 
 def _no_room(limiter: Limiter) -> Taken:

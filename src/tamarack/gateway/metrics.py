@@ -57,6 +57,8 @@ class NodeMetrics:
         self._backend = _Durations()
         self._gateway = _Durations()
         self.gauges = list(gauges)
+        self.more: Callable[[], Iterator[Metric]] = lambda: iter(())
+        """What else there is to tell, read when someone asks."""
         self.registry = CollectorRegistry()
         self.registry.register(self)
         ProcessCollector(registry=self.registry)
@@ -86,21 +88,21 @@ class NodeMetrics:
         return []
 
     def collect(self) -> Iterator[Metric]:
-        """All metrics, as the registry asks for them."""
+        """All metrics, as the registry asks for them, on a thread of its own."""
         names, where = ["environment", "node"], list(self._where)
         calls = CounterMetricFamily(
             "tamarack_calls", "Calls by how they ended.", labels=[*names, "api", "version", "outcome"]
         )
-        for key, many in self._calls.items():
+        for key, many in list(self._calls.items()):
             calls.add_metric([*where, *key], many)
         yield calls
         refusals = CounterMetricFamily("tamarack_refusals", "Calls that were refused or failed, by reason.",
                                        labels=[*names, "reason"])  # fmt: skip
-        for reason, many in self._refusals.items():
+        for reason, many in list(self._refusals.items()):
             refusals.add_metric([*where, reason], many)
         yield refusals
         total = HistogramMetricFamily("tamarack_call_duration_seconds", "Time to answer.", labels=[*names, "api"])
-        for api, durations in self._total.items():
+        for api, durations in list(self._total.items()):
             total.add_metric([*where, api], durations.buckets(), durations.sum_us / 1e6)
         yield total
         for name, words, durations in (
@@ -114,3 +116,4 @@ class NodeMetrics:
             gauge = GaugeMetricFamily(name, words, labels=names)
             gauge.add_metric(where, value())
             yield gauge
+        yield from self.more()

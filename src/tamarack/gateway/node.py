@@ -2,41 +2,36 @@
 
 import asyncio
 import gc
-import socket
-import sys
+import signal
 import time
 import traceback
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 
-import uvicorn
-from prometheus_client import make_asgi_app
+from prometheus_client import start_http_server
+from prometheus_client.core import CounterMetricFamily, Metric
 
+from tamarack.core.http.addresses import networks
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material
 from tamarack.core.identity.sealing import unseal
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.gateway.carry import Gateway
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.shared import SharedCounting
+from tamarack.gateway.driver import NodeDriver
 from tamarack.gateway.follow import Follower, ask_for_key_set
-from tamarack.gateway.forwarding import networks
+from tamarack.gateway.gateway import Gateway, log
 from tamarack.gateway.kept import KeptState
 from tamarack.gateway.key_sets import KeySetWaiter
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.metrics import NodeMetrics
 from tamarack.gateway.problem import Problems
-from tamarack.gateway.protocol import StrictProtocol
 from tamarack.gateway.quota_use import QuotaUse
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.pool import PooledUpstream
+from tamarack.gateway.wire.limits import WireLimits
+from tamarack.gateway.wire.server import CallerServer
 from tamarack.settings import Settings
-
-
-def log(text: str) -> None:
-    """One line to the node's log."""
-    print(time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), text, file=sys.stderr, flush=True)
 
 
 def settle_memory() -> None:
@@ -49,51 +44,24 @@ def settle_memory() -> None:
     gc.set_threshold(20_000, 20, 50)
 
 
-def server_config(gateway: Gateway, settings: Settings, host: str, port: int) -> uvicorn.Config:
-    """How the server runs: strict reading, no access log, no fields of its own."""
-    protocol = StrictProtocol.configure(
-        settings.head_limit_bytes, settings.head_timeout_ms / 1000, settings.most_connections, gateway.refuse_head
-    )
-    return uvicorn.Config(
-        gateway,
-        host=host,
-        port=port,
-        http=protocol,
-        ws="none",
-        loop="uvloop",
-        lifespan="off",
-        interface="asgi3",
-        log_level="error",
-        access_log=False,
-        server_header=False,
-        date_header=False,
-        proxy_headers=False,
-        timeout_keep_alive=settings.idle_timeout_s,
-        timeout_graceful_shutdown=settings.drain_s,
-        backlog=2048,
-    )
+def serve_metrics(metrics: NodeMetrics, settings: Settings, port: int) -> Callable[[], None]:
+    """Serve the metrics on a thread of their own; returns what ends it.
 
-
-class _Beside(uvicorn.Server):  # type: ignore[misc]
-    """A server beside the node's own, which alone hears signals."""
-
-    @contextmanager
-    def capture_signals(self) -> Iterator[None]:
-        yield
-
-
-async def serve_metrics(metrics: NodeMetrics, settings: Settings, port: int) -> None:
-    """Serve the metrics until cancelled. A port that is taken is a line in the log, no reason not to carry calls."""
+    A port that is taken is a line in the log, no reason not to carry calls.
+    """
     where = (settings.metrics_host, settings.metrics_port(port))
     try:
-        taken = socket.create_server(where, reuse_port=False)
+        server, thread = start_http_server(where[1], where[0], metrics.registry)
     except OSError as error:
         log(f"no metrics: {where[0]} port {where[1]} cannot be listened on: {error}")
-        return
-    config = uvicorn.Config(make_asgi_app(metrics.registry), lifespan="off", log_level="error", access_log=False,
-                            limit_concurrency=20, timeout_keep_alive=5)  # fmt: skip
-    with taken:
-        await _Beside(config).serve(sockets=[taken])
+        return lambda: None
+
+    def end() -> None:
+        server.shutdown()
+        thread.join(5)
+        server.server_close()
+
+    return end
 
 
 def _gauges(
@@ -108,6 +76,17 @@ def _gauges(
         ("tamarack_shared_counters_away", "1 while the shared counters do not answer.",
          lambda: float(shared is not None and bool(shared.away_since))),
     ]  # fmt: skip
+
+
+def _attempts(gateway: Gateway) -> Iterator[Metric]:
+    """What became of attempts at targets since the rollout was taken up."""
+    names = ["environment", "node", "backend", "target", "outcome"]
+    family = CounterMetricFamily("tamarack_target_attempts", "Attempts at targets by how they ended.", labels=names)
+    serving = gateway.serving
+    for backend, route in serving.routes.items() if serving is not None else ():
+        for (target, outcome), many in list(route.attempts.items()):
+            family.add_metric([gateway.environment, gateway.node, backend, target, outcome], many)
+    yield family
 
 
 async def serve(settings: Settings, name: str, environment: str, port: int, host: str = "127.0.0.1") -> None:
@@ -151,26 +130,32 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
     )
     follower.start_from_disk()
     metrics = NodeMetrics(environment, name, _gauges(gateway, recorder, shared))
+    metrics.more = lambda: _attempts(gateway)
     recorder.count = metrics.count
-    server = uvicorn.Server(server_config(gateway, settings, host, port))
+    server = CallerServer(WireLimits.of(settings), lambda connection: NodeDriver(gateway, connection))
+    stopping = asyncio.Event()
 
     def ended(task: asyncio.Task[None]) -> None:
         if not task.cancelled() and task.exception() is not None:
             log("".join(traceback.format_exception(task.exception())))
-            server.should_exit = True  # a node that cannot follow or record is started again
+            stopping.set()  # a node that cannot follow or record is started again
 
     settle_memory()
-    tasks = [asyncio.create_task(follower.run()), asyncio.create_task(recorder.run())]
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        loop.add_signal_handler(number, stopping.set)
+    tasks = [loop.create_task(follower.run()), loop.create_task(recorder.run())]
     if shared is not None:
-        tasks.append(asyncio.create_task(shared.run()))
-    beside = asyncio.create_task(serve_metrics(metrics, settings, port)) if settings.metrics_host else None
+        tasks.append(loop.create_task(shared.run()))
     for task in tasks:
         task.add_done_callback(ended)
+    await server.listen(host, port)
+    end_metrics = serve_metrics(metrics, settings, port) if settings.metrics_host else lambda: None
     try:
-        await server.serve()
+        await stopping.wait()
     finally:
-        if beside is not None:
-            tasks.append(beside)
+        await server.drain(settings.drain_s)
+        await loop.run_in_executor(None, end_metrics)
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)

@@ -3,10 +3,9 @@
 import json
 from http import HTTPStatus
 
-from tamarack.core.carrying.refusals import REASONS, Reason
-
-CALL_ID = b"tamarack-call-id"
-"""The response header field that carries the call id."""
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Reply
+from tamarack.core.carrying.refusals import REASONS, Reason, Refusal
 
 
 def _line(status: int) -> bytes:
@@ -17,29 +16,36 @@ def _line(status: int) -> bytes:
     return f"HTTP/1.1 {status} {phrase}\r\n".encode()
 
 
+STATUS_LINES = {status: _line(status) for status in range(200, 600)}
+"""The first line of an answer, by status."""
+_FIELDS = b"content-type: application/problem+json\r\n"
+
+
 class Problems:
-    """The bodies of all refusals; only the call id is put in when one is sent."""
+    """The answers of all refusals; only what differs from call to call is put in when one is sent."""
 
     def __init__(self, portal_url: str) -> None:
         self._portal_url = portal_url
-        self._heads = {reason.code: self._head(reason, portal_url) for reason in REASONS.values()}
+        self._heads = {reason.code: self._head(reason, reason.detail) for reason in REASONS.values()}
 
-    @staticmethod
-    def _head(reason: Reason, portal_url: str, detail: str = "") -> bytes:
+    def _head(self, reason: Reason, detail: str) -> bytes:
         fields = {
-            "type": f"{portal_url}/reasons/{reason.code}",
+            "type": f"{self._portal_url}/reasons/{reason.code}",
             "title": reason.title,
             "status": reason.status,
-            "detail": detail or reason.detail,
+            "detail": detail,
             "reason": reason.code,
         }
         return json.dumps(fields)[:-1].encode() + b', "call_id": "'
 
-    def body(self, code: str, call_id: str, detail: str = "") -> bytes:
-        """The body of a refusal; `detail` stands in place of the reason's own words."""
-        head = self._heads[code] if not detail else self._head(REASONS[code], self._portal_url, detail)
-        return head + call_id.encode() + b'"}'
-
-
-STATUS_LINES = {status: _line(status) for status in range(200, 600)}
-"""The first line of an answer, by status."""
+    def reply(self, refusal: Refusal, call: Call) -> Reply:
+        """The answer to a refused call, which notes why it was refused."""
+        reason = refusal.reason
+        call.reason = reason.code
+        call.policy = refusal.policy
+        call.note = refusal.note or call.note
+        head = self._heads[reason.code] if not refusal.detail else self._head(reason, refusal.detail)
+        fields = _FIELDS
+        for field in refusal.headers:
+            fields += b"%b: %b\r\n" % field
+        return Reply(reason.status, fields, head + call.id + b'"}')

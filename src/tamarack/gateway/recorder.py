@@ -1,16 +1,16 @@
 """The recorder: records and traces of calls, written in batches to the node's spool folder.
 
-A call costs one append to a list. Each batch becomes one file, named for the batch, that the worker sends
-to PostgreSQL and removes; so the database being away delays nothing, and a killed node loses at most the
-last batch. What the disk does not take goes with the next batch; beyond the spool's limit batches are dropped,
-and counted.
+A call costs one append to a list; every few dozen records become bytes at once, so that no batch ever stops the loop
+for long. Each batch becomes one file, named for the batch, that the worker sends to PostgreSQL and removes; so the
+database being away delays nothing, and a killed node loses at most the last batch. What the disk does not take goes
+with the next batch; beyond the spool's limit batches are dropped, and counted.
 """
 
 import asyncio
 import os
 import secrets
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Generator, Iterator
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -19,10 +19,17 @@ import orjson
 
 from tamarack.gateway.quota_use import QuotaUse
 
+SLICE = 64
+"""Records that become bytes at once: about a tenth of a millisecond."""
+PIECE = 512_000
+"""Bytes written before others have their turn."""
 TRACE_LIMIT = 500
 """Traces kept of one batch."""
 LIST_LIMIT = 200_000
 """Records held between two batches; the rest of them is dropped and counted."""
+
+Packed = tuple[bytes, int]
+"""Some rows as the inside of a JSON list, and how many they are."""
 
 
 class Recorder:
@@ -32,25 +39,45 @@ class Recorder:
         self._spool = spool
         self._limit = limit_bytes
         self._every = every_s
-        self._records: list[tuple[Any, ...]] = []
-        self.add = self._records.append
+        self._fresh: list[tuple[Any, ...]] = []
+        self._packed: list[Packed] = []
         self._traces: list[dict[str, Any]] = []
         self.quotas = quotas
         self.dropped = 0
         self.dropped_quotas = 0
         self.count: Callable[[list[tuple[Any, ...]]], None] | None = None
-        """Is told each batch of records, for metrics."""
+        """Is told every record once, some at a time, for metrics."""
         self._session = f"{int(time.time() * 1000):x}{secrets.token_hex(4)}"
         self._batch = 0
-        self._unwritten: dict[str, list[Any]] = {}
+        self._unwritten: dict[str, list[Packed]] = {}
         spool.mkdir(parents=True, exist_ok=True)
+
+    def add(self, record: tuple[Any, ...]) -> None:
+        """Take a record."""
+        fresh = self._fresh
+        fresh.append(record)
+        if len(fresh) >= SLICE:
+            self._pack()
+
+    def _pack(self) -> None:
+        """Turn what came since into bytes. A row that cannot be written costs no other."""
+        fresh = self._fresh
+        if not fresh:
+            return
+        self._fresh = []
+        if self.count is not None:
+            self.count(fresh)
+        packed, dropped = _pack(fresh)
+        self._packed += packed
+        self.dropped += dropped
 
     async def run(self) -> None:
         """Write a batch every so often, until cancelled; then write the last."""
         try:
             while True:
                 await asyncio.sleep(self._every)
-                self.flush()
+                for _ in self._steps():
+                    await asyncio.sleep(0)
         finally:
             self.flush()
 
@@ -61,16 +88,19 @@ class Recorder:
 
     def flush(self) -> None:
         """Write what there is as one batch. Never raises: recording must not stop a node."""
-        self._flush_traces()
+        for _ in self._steps():
+            pass
+
+    def _steps(self) -> Iterator[None]:
+        """Write what there is, one step of it at a time."""
+        traces, self._traces = self._traces, []
+        yield from self._write("traces", _pack(traces)[0])
+        self._unwritten.pop("traces", None)  # their calls are recorded all the same, and they are large
         used = self.quotas.take() if self.quotas is not None else []
-        self.dropped_quotas += sum(row[-1] for row in self._write("quotas", used))
-        records = self._records
-        if records:
-            self._records = []
-            self.add = self._records.append
-            if self.count is not None:
-                self.count(records)
-        self.dropped += len(self._write("calls", records))
+        self.dropped_quotas += sum(row[-1] for row in used) if (yield from self._write("quotas", _pack(used)[0])) else 0
+        self._pack()
+        packed, self._packed = self._packed, []
+        self.dropped += yield from self._write("calls", packed)
 
     def spooled_bytes(self) -> int:
         """What waits in the spool, in bytes; the worker may take a file away while they are counted."""
@@ -81,31 +111,53 @@ class Recorder:
                     held += entry.stat().st_size
         return held
 
-    def _flush_traces(self) -> None:
-        traces = self._traces
-        if traces:
-            self._traces = []
-            self._write("traces", traces)
-            self._unwritten.pop("traces", None)  # their calls are recorded all the same, and they are large
-
-    def _write(self, ending: str, rows: list[Any]) -> list[Any]:
-        """Write rows, after those that could not be written before, as one batch; returns what is dropped."""
+    def _write(self, ending: str, rows: list[Packed]) -> Generator[None, None, int]:
+        """Write rows, after those that could not be written before, as one batch; returns how many are dropped."""
         rows = [*self._unwritten.pop(ending, ()), *rows]
-        beyond, rows = rows[LIST_LIMIT:], rows[:LIST_LIMIT]
+        beyond = 0
+        while rows and sum(many for _, many in rows) > LIST_LIMIT:
+            beyond += rows.pop()[1]
         if not rows:
             return beyond
         if self.spooled_bytes() > self._limit:
-            return rows + beyond
+            return beyond + sum(many for _, many in rows)
         self._batch += 1
         name = f"{self._session}-{self._batch:08x}"
         part = self._spool / f"{name}.part"
+        written = False
         try:
-            part.write_bytes(orjson.dumps(rows))
+            with part.open("wb") as file:
+                size = file.write(b"[")
+                for place, (piece, _) in enumerate(rows):
+                    if place:
+                        file.write(b",")
+                    size += file.write(piece)
+                    if size > PIECE:
+                        size = 0
+                        yield
+                file.write(b"]")
             part.rename(self._spool / f"{name}.{ending}")
+            written = True
         except OSError:
-            self._unwritten[ending] = rows
-            with suppress(OSError):
-                part.unlink()
-        except TypeError:
-            return rows + beyond
+            pass
+        finally:
+            if not written:  # also where the node was told to stop in the middle of it
+                self._unwritten[ending] = rows
+                with suppress(OSError):
+                    part.unlink()
         return beyond
+
+
+def _pack(rows: list[Any]) -> tuple[list[Packed], int]:
+    """Rows as bytes, and how many cannot be written."""
+    if not rows:
+        return [], 0
+    try:
+        return [(orjson.dumps(rows)[1:-1], len(rows))], 0
+    except TypeError:
+        pass
+    found: list[Packed] = []
+    for row in rows:
+        with suppress(TypeError):
+            found.append((orjson.dumps(row), 1))
+    return found, len(rows) - len(found)

@@ -6,10 +6,12 @@ from collections.abc import Callable
 from time import perf_counter_ns
 from typing import Any
 
-from tamarack.core.carrying.call import Call, Header
-from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.program import Operation
+from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.carrying.stages import Stage
-from tamarack.core.carrying.trace import Entry, Vouched, as_data, metered, run_traced, shown_headers
+from tamarack.core.carrying.trace import Entry, Pairs, Trace, Vouched, as_data, shown_headers
+from tamarack.core.http.fields import Header
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
 from tamarack.core.trying.ticket import LIVES_S, Ticket, read_ticket
@@ -19,27 +21,16 @@ MOST_NONCES = 10_000
 Keep = Callable[[dict[str, Any]], None]
 
 
-class Tracing:
-    """The trace of one call while it is carried."""
+class CallTrace(Trace):
+    """The trace of one call while a node carries it."""
 
-    __slots__ = ("entries", "headers", "sampled", "ticket", "vouched")
-
-    def __init__(self, ticket: Ticket | None, vouched: Vouched | None, sampled: bool) -> None:
-        self.ticket = ticket
-        self.vouched = vouched
+    def __init__(self, ticket: Ticket | None, vouched: Vouched | None, sampled: bool, headers: Pairs) -> None:
+        super().__init__(perf_counter_ns, vouched)
+        self.by = ticket.by if ticket is not None else ""
         self.sampled = sampled
-        self.entries: list[Entry] = []
-        self.headers: list[tuple[str, str]] = []
-
-    def metered(self, call: Call, refusal: Refusal | None, us: float) -> None:
-        """Note what limits said that were counted elsewhere."""
-        self.entries += metered(call, refusal, us)
-
-    def run(self, call: Call) -> Refusal | None:
-        """Run the call's steps, traced."""
-        self.headers = shown_headers(call.headers, call.operation.secret)
-        refusal, self.entries = run_traced(call, perf_counter_ns, self.vouched)
-        return refusal
+        self.headers = headers
+        self.answer: list[Header] = []
+        """The fields of the backend's answer."""
 
 
 class Tracer:
@@ -55,17 +46,19 @@ class Tracer:
         self._nonces: OrderedDict[str, float] = OrderedDict()
         self._draw = random.Random()  # noqa: S311 - chooses which calls are traced
 
-    def begin(self, ticket_value: bytes, now: float) -> Tracing | None:
+    def begin(self, call: Call) -> CallTrace | None:
         """How a call is traced; None where it is not."""
-        ticket = self._ticket(ticket_value, now) if ticket_value else None
+        assert call.operation is not None
+        headers = shown_headers(call.headers, call.operation.secret)
+        ticket = self._ticket(call.ticket, call.now) if call.ticket else None
         if ticket is not None:
             found = self._directory.application(ticket.application) if ticket.application else None
             vouched = Vouched(found, ticket.claims, ticket.by) if found is not None else None
-            return Tracing(ticket, vouched, True)
+            return CallTrace(ticket, vouched, True, headers)
         tracing = self._tracing
-        if not tracing.active(now):
+        if not tracing.active(call.now):
             return None
-        return Tracing(None, None, tracing.share > 0 and self._draw.random() < tracing.share)
+        return CallTrace(None, None, tracing.share > 0 and self._draw.random() < tracing.share, headers)
 
     def _ticket(self, value: bytes, now: float) -> Ticket | None:
         ticket = read_ticket(value, self.key, self._environment, now)
@@ -78,52 +71,44 @@ class Tracer:
             self._nonces.popitem(last=False)
         return ticket
 
-    def finish(
-        self,
-        trace: Tracing,
-        call: Call | None,
-        call_id: str,
-        now: float,
-        refusal: Refusal | None,
-        status: int,
-        target: str,
-        backend_us: int,
-        total_us: int,
-        answer: list[Header],
-    ) -> None:
-        """Keep a trace, where it is wanted."""
-        caller = call.caller if call is not None else None
+    def finish(self, call: Call, operation: Operation | None) -> None:
+        """Keep a call's trace, where it is wanted."""
+        trace, caller = call.trace, call.caller
         if not trace.sampled:
             until = self._tracing.watched.get(caller.application_id, 0) if caller is not None else 0
-            if until <= now:
+            if until <= call.now:
                 return
         entries = list(trace.entries)
-        secret = call.operation.secret if call is not None else frozenset[str]()
-        if target:
-            verdict = "refused" if refusal is not None else "done"
-            text = refusal.reason.title if refusal is not None else f"answered {status}"
+        secret = frozenset[str]()
+        if operation is not None:
+            secret = operation.secret
+            entries += trace.not_reached(operation.named)
+        if call.target:
+            verdict = "refused" if call.reason else "done"
+            text = REASONS[call.reason].title if call.reason else f"answered {call.status}"
             entries.append(
-                Entry(Stage.FORWARD.value, call.operation.backend if call is not None else "", verdict, "", "backend",
-                      text, [("target", target)], us=backend_us)
+                Entry(Stage.FORWARD.value, operation.backend if operation is not None else "", verdict, "", "backend",
+                      text, [("target", call.target)], us=call.backend_us)
             )  # fmt: skip
-            own_us = max(0, total_us - backend_us - sum(entry.us for entry in trace.entries))
+            own_us = max(0, call.total_us - call.backend_us - sum(entry.us for entry in trace.entries))
             entries.append(
-                Entry(Stage.RETURN.value, "Answer", "done", "", "built in", f"{status} to the caller",
-                      shown_headers(answer, secret), us=own_us)
+                Entry(Stage.RETURN.value, "Answer", "done", "", "built in", f"{call.status} to the caller",
+                      shown_headers(trace.answer, secret), us=own_us)
             )  # fmt: skip
+        named = f"{operation.api} {operation.version}, {operation.name}" if operation is not None else ""
         self._keep(
             {
-                "call": call_id,
-                "at": now,
+                "call": call.id.decode(),
+                "at": call.now,
                 "environment": self._environment,
                 "application": f"{caller.organization}/{caller.application}" if caller is not None else "",
-                "by": trace.ticket.by if trace.ticket is not None else "",
-                "operation": f"{call.operation.api} {call.operation.version}, {call.operation.name}" if call else "",
-                "status": status,
-                "reason": refusal.reason.code if refusal is not None else "",
-                "note": refusal.note if refusal is not None else "",
+                "by": trace.by,
+                "operation": named,
+                "status": call.status,
+                "reason": call.reason,
+                "note": call.note,
                 "headers": trace.headers,
                 "entries": as_data(entries),
-                "total_us": total_us,
+                "total_us": call.total_us,
             }
         )

@@ -5,12 +5,13 @@ lead elsewhere between check and use.
 """
 
 import http.client
-import ipaddress
 import socket
 import ssl
 import time
 from dataclasses import dataclass
 from urllib.parse import urlsplit
+
+from tamarack.core.http.addresses import networks
 
 TIMEOUT_S = 5.0
 MOST_BYTES = 8_000_000
@@ -31,8 +32,7 @@ class NotReached(Exception):
 
 
 def _allowed(address: str, unreachable: str) -> bool:
-    found = ipaddress.ip_address(address)
-    return not any(found in ipaddress.ip_network(part.strip()) for part in unreachable.split(",") if part.strip())
+    return address not in networks(unreachable)
 
 
 def _resolve(host: str, port: int, unreachable: str) -> list[str]:

@@ -4,7 +4,7 @@ from base64 import b64encode
 from collections.abc import Callable
 from typing import Literal
 
-from tamarack.core.carrying.call import Header
+from tamarack.core.http.fields import Header
 from tamarack.core.identity.material import SecretHolder
 
 SignInKind = Literal["none", "header", "basic", "bearer"]

@@ -3,12 +3,12 @@
 from collections.abc import Callable, Mapping, Sequence
 from typing import Protocol
 
-from tamarack.core.carrying.call import Call, Grant
+from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.identity.caller import Grant
 from tamarack.core.limits.quota import Quota
-from tamarack.core.limits.store import CounterStore, Limiter, Taken, WhenAway
+from tamarack.core.limits.store import Asked, CounterStore, Limiter, Taken, Unit, WhenAway
 
-Asked = list[tuple[Limiter, str]]
 Key = Callable[[Call], str]
 
 
@@ -75,7 +75,7 @@ class PlanMeter:
 class Meter:
     """All limits that hold for an operation: the platform's, everyone's, the API's, its own, and the plan's."""
 
-    __slots__ = ("_pairs", "_plans", "_quotas", "cost", "cost_of", "log", "smooth")
+    __slots__ = ("_pairs", "_plans", "_quotas", "cost", "log", "smooth")
 
     def __init__(
         self,
@@ -83,43 +83,47 @@ class Meter:
         plans: Mapping[str, PlanMeter],
         cost: int = 1,
         quotas: Sequence[tuple[QuotaMeter, Key]] = (),
-        cost_of: Callable[[Sequence[tuple[bytes, bytes]], bytes | None], int] | None = None,
         log: QuotaLog | None = None,
     ) -> None:
         self.cost = cost
         """How many calls one call counts as, as far as is known when it comes."""
-        self.cost_of = cost_of
-        """How many it counted as, by its answer: its fields, and its body where it is at hand. 0 for not said."""
         self.smooth = tuple(limiter for limiter, _ in pairs if limiter.hold_us)
         """The limiters that let calls wait for their turn."""
         self.log = log
-        self._pairs = tuple(pairs)
+        self._pairs = tuple((limiter, key, self._cost_of(limiter.unit)) for limiter, key in pairs)
         self._quotas = tuple(quotas)
         self._plans = plans
 
-    def asked(self, call: Call) -> Asked:
-        """The limiters of a call, each with the key that it counts for."""
-        asked: Asked = [(limiter, key(call)) for limiter, key in self._pairs]
+    def _cost_of(self, unit: Unit) -> int:
+        """What a call counts when it comes: itself, and of tokens none, for its answer tells them."""
+        return self.cost if unit == "calls" else 0
+
+    def asked(self, call: Call) -> list[tuple[Limiter, str, int]]:
+        """The limiters of a call, each with the key that it counts for and what it counts."""
+        asked = []
+        for limiter, key, cost in self._pairs:
+            asked.append((limiter, key(call), cost))
         grant = call.grant
-        for quota, key in self._quotas:
-            asked.append((quota.limiter(call.now, grant), key(call)))
+        if self._quotas:
+            for quota, key in self._quotas:
+                asked.append((quota.limiter(call.now, grant), key(call), self.cost))
         if grant is not None:
             plan = self._plans.get(grant.plan)
             if plan is not None:
                 if plan.limiter is not None:
-                    asked.append((plan.limiter, grant.subscription))
+                    asked.append((plan.limiter, grant.subscription, self._cost_of(plan.limiter.unit)))
                 if plan.quota is not None:
-                    asked.append((plan.quota.limiter(call.now, grant), grant.quota_key))
+                    asked.append((plan.quota.limiter(call.now, grant), grant.quota_key, self.cost))
         return asked
 
-    def settle(self, call: Call, asked: Asked, taken: Taken) -> Refusal | None:
-        """What follows from a decision: the call goes on with it, or is refused."""
+    def settle(self, call: Call, taken: Taken) -> Refusal | None:
+        """What follows from a decision over `call.asked`: the call goes on with it, or is refused."""
         call.taken = taken
         if taken.admitted:
-            call.asked = asked
             if self.log is not None:
-                self._note(asked, self.cost)
+                self._note(call.asked)
             return None
+        call.asked = ()
         return Refusal(
             REASONS[taken.limiter.reason],
             ((b"retry-after", b"%d" % taken.reset),),
@@ -127,13 +131,19 @@ class Meter:
             f"{taken.window} used up",
         )
 
-    def note_more(self, asked: Asked, cost: int) -> None:
-        """Take note of a cost that was known only afterwards."""
-        if self.log is not None:
-            self._note(asked, cost)
+    def owed(self, call: Call) -> list[tuple[Limiter, str, int]]:
+        """What a call still has to count once its answer has told its cost and its tokens: nothing, mostly.
 
-    def _note(self, asked: Asked, cost: int) -> None:
+        It is noted in the log of quotas by this, so it has to be counted.
+        """
+        by_unit = {"calls": call.cost - self.cost, "tokens": call.prompt_tokens + call.completion_tokens}
+        owed = [(limiter, key, more) for limiter, key, _ in call.asked if (more := by_unit[limiter.unit]) > 0]
+        if owed and self.log is not None:
+            self._note(owed)
+        return owed
+
+    def _note(self, asked: Asked) -> None:
         log = self.log
-        for limiter, key in asked:
+        for limiter, key, cost in asked:
             if limiter.is_quota:
                 log.add(limiter, key, cost)  # type: ignore[union-attr]

@@ -29,11 +29,39 @@ _TABLE = (
         "Send exactly one Host field, one way of giving the body's length, and no bare line feeds.",
     ),
     Reason(
+        "unknown-method",
+        501,
+        "The method is not known",
+        "The request's method is none that this gateway carries.",
+        "Use GET, HEAD, POST, PUT, PATCH, DELETE or OPTIONS.",
+    ),
+    Reason(
+        "unknown-coding",
+        501,
+        "The transfer coding is not known",
+        "The request's body comes in a transfer coding other than chunked.",
+        "Send the body with Content-Length, or with Transfer-Encoding: chunked alone.",
+    ),
+    Reason(
+        "target-too-long",
+        414,
+        "The address is too long",
+        "The request's path and query together are longer than is taken here.",
+        "Send a shorter query; large values go in a body.",
+    ),
+    Reason(
+        "slow-request",
+        408,
+        "The request came too slowly",
+        "The request's body did not come in the time that is given for it.",
+        "Send the body without long pauses, at a steady rate.",
+    ),
+    Reason(
         "bad-path",
         400,
         "The path is not acceptable",
-        "The path holds dot segments or characters that must be percent-encoded.",
-        "Send the path in its shortest form, without . or .. segments, with other characters encoded.",
+        "The path holds dot segments, escapes that are none, or characters that must be percent-encoded.",
+        "Send the path in its shortest form, without . or .. segments, with other characters encoded as %XX.",
     ),
     Reason(
         "doubled-credential",
@@ -274,6 +302,22 @@ _TABLE = (
         by="backend",
     ),
     Reason(
+        "backend-busy",
+        503,
+        "The backend has no room for this call",
+        "Too many of this caller's calls to the service are under way; Retry-After says when to call again.",
+        "Make fewer calls at once; connections to a target are shared fairly among callers.",
+        by="backend",
+    ),
+    Reason(
+        "internal-error",
+        500,
+        "The gateway failed",
+        "Something went wrong in the gateway itself; the call id finds what was noted of it.",
+        "Report the call id; the node's log has the error with it.",
+        by="platform",
+    ),
+    Reason(
         "not-ready",
         503,
         "The gateway has nothing to serve yet",
@@ -315,7 +359,7 @@ _TABLE = (
     ),
 )
 
-REASONS: dict[str, Reason] = {reason.code: reason for reason in _TABLE}
+REASONS: dict[str, Reason] = {reason.code: reason for reason in sorted(_TABLE, key=lambda reason: reason.status)}
 
 
 @dataclass(frozen=True, slots=True)

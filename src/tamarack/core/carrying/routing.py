@@ -1,19 +1,14 @@
 """Routing: find the operation that a method and path ask for.
 
-Paths are matched segment by segment after percent-decoding each segment (RFC 3986, section 6.2.2), so an
-encoded slash never splits one. A literal segment is preferred to a parameter, a longer base path to a
-shorter one. A path with dot segments, an encoded NUL or bytes outside printable ASCII is refused: a
-backend might read it as another path than the one that was checked.
+Paths are settled before (`core.http.paths`) and matched segment by segment after percent-decoding (RFC 3986, section
+6.2.2), so an encoded slash never splits one. A literal segment is preferred to a parameter, a longer base path to a
+shorter one.
 """
 
-import re
 from typing import Generic, TypeVar
 from urllib.parse import unquote_to_bytes
 
 T = TypeVar("T")
-
-_PLAIN = re.compile(rb"^/[!-\[\]-~]*$")
-"""Printable ASCII but for the backslash, which some backends read as a slash."""
 
 _METHODS_OF_ANY = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS")
 
@@ -26,10 +21,6 @@ class _Node(Generic[T]):
         self.parameter: _Node[T] | None = None
         self.anything: dict[str, T] = {}
         self.methods: dict[str, T] = {}
-
-
-class BadPath(ValueError):
-    """The path may not be passed on; see the module's text."""
 
 
 class Router(Generic[T]):
@@ -60,8 +51,13 @@ class Router(Generic[T]):
         if "{" not in path:
             self._exact[path.encode()] = node.methods
 
+    def exactly(self, method: str, path: bytes) -> T | None:
+        """The value offered at a path without parameters, where it is spelled as it was offered."""
+        methods = self._exact.get(path)
+        return methods.get(method) if methods is not None else None
+
     def find(self, method: str, path: bytes) -> T | frozenset[str] | None:
-        """The value offered; else the methods that the path takes; else None. Raises `BadPath`."""
+        """The value offered; else the methods that the path takes; else None."""
         methods = self._exact.get(path)
         if methods is not None:
             value = methods.get(method)
@@ -105,22 +101,8 @@ class Router(Generic[T]):
 
 
 def split(path: bytes) -> list[bytes]:
-    """A raw path's segments, percent-decoded. Raises `BadPath` where it may not be passed on."""
-    if _PLAIN.match(path) is None:
-        raise BadPath
+    """A settled path's segments, percent-decoded."""
     segments = path[1:].split(b"/")
-    if b"%" not in path and b"/." not in path:
+    if b"%" not in path:
         return segments
-    if b"%" in path:
-        segments = [unquote_to_bytes(segment) if b"%" in segment else segment for segment in segments]
-        if any(b"\0" in segment or (b"%" in segment and _half_encoded(segment)) for segment in segments):
-            raise BadPath
-    for segment in segments:
-        if segment in (b".", b"..") or b"/../" in b"/" + segment + b"/" or b"\\..\\" in b"\\" + segment + b"\\":
-            raise BadPath
-    return segments
-
-
-def _half_encoded(segment: bytes) -> bool:
-    """Whether a decoded segment still holds dots encoded a second time (%252e)."""
-    return b"%2e" in segment.lower()
+    return [unquote_to_bytes(segment) if b"%" in segment else segment for segment in segments]

@@ -7,16 +7,19 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any
 
-from tamarack.core.carrying.call import Call, Caller, Header
-from tamarack.core.carrying.pipeline import NamedStep, Part
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Limit
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.carrying.stages import Stage
+from tamarack.core.carrying.steps import NamedStep, Told
+from tamarack.core.http.fields import Header
+from tamarack.core.http.query import name_of
+from tamarack.core.identity.caller import Caller
 from tamarack.core.limits.store import Limiter
-from tamarack.core.policies.identify.places import name_of
 from tamarack.core.traffic.record import PLACE
 
 ALWAYS_SECRET = frozenset(("authorization", "proxy-authorization", "cookie", "set-cookie", "tamarack-bench"))
@@ -80,7 +83,7 @@ def shown_headers(headers: list[Header], secret: frozenset[str]) -> Pairs:
     return [(name, mask(name, value, secret | guessed)) for name, value in decoded]
 
 
-def _changes(call: Call, headers: list[Header], query: bytes, form: bytes | None, secret: frozenset[str]) -> Pairs:
+def _changes(call: Call, headers: list[Header], query: bytes, body: bytes | None, secret: frozenset[str]) -> Pairs:
     found: Pairs = []
     if call.headers is not headers:
         kept = list(call.headers)
@@ -97,62 +100,94 @@ def _changes(call: Call, headers: list[Header], query: bytes, form: bytes | None
         left = call.query.split(b"&")
         gone = [name_of(part).decode("latin-1") for part in query.split(b"&") if part not in left]
         found += [(f"removed ?{name}", "•••• from the query") for name in gone]
-    if call.form != form:
+    if call.body != body:
         found.append(("changed the body", "took the credential out of the form"))
     return found
 
 
-def run_traced(
-    call: Call, clock_ns: Callable[[], int], vouched: Vouched | None = None
-) -> tuple[Refusal | None, list[Entry]]:
-    """Run a call through its steps like `pipeline.run`, and tell what each did.
+class Trace:
+    """What is told of one call while its program runs. The steps of a traced lane tell it what they do.
 
-    `clock_ns` is a clock in nanoseconds. With `vouched`, the call needs no credential: the step that would
-    identify its caller takes the application given; everything after it decides as ever.
+    `clock_ns` is a clock in nanoseconds. With `vouched`, the call needs no credential: the step that would identify
+    its caller takes the application given; everything after it decides as ever.
     """
-    entries: list[Entry] = []
-    refusal: Refusal | None = None
-    secret = call.operation.secret
-    for named in call.operation.named:
-        if named.stage is Stage.METER and call.operation.meter is not None and refusal is None:
-            break  # counted elsewhere: `metered` tells of it
-        if refusal is not None:
-            entries += [_not_reached(named.stage, part) for part in named.parts]
-            continue
-        if named.stage is Stage.IDENTIFY and vouched is not None and named.parts[0].name:
-            entries.append(_vouch(call, vouched))
-            continue
-        read = [
-            [(name, mask(name, value, secret)) for name, value in part.reads(call)] if part.reads is not None else []
-            for part in named.parts
-        ]
-        headers, query, form = call.headers, call.query, call.form
-        started = clock_ns()
+
+    def __init__(self, clock_ns: Callable[[], int], vouched: Vouched | None = None) -> None:
+        self.clock_ns = clock_ns
+        self.vouched = vouched
+        self.entries: list[Entry] = []
+        self._done: list[object] = []
+        """The steps that were run, and the answerers that were asked."""
+
+    def begin_again(self) -> None:
+        """The steps are run once more: keys that were missing are there."""
+        self.entries = []
+        self._done = []
+
+    def step(self, named: NamedStep, call: Call) -> Refusal | None:
+        """Run a step, and note what it looked at, changed and decided."""
+        assert named.step is not None and call.operation is not None
+        self._done.append(named)
+        if named.stage is Stage.IDENTIFY and self.vouched is not None and named.told[0].name:
+            self.entries.append(_vouch(call, self.vouched))
+            return None
+        secret = call.operation.secret
+        read = [[(name, mask(name, value, secret)) for name, value in _reads(told, call)] for told in named.told]
+        headers, query, body = call.headers, call.query, call.body
+        started = self.clock_ns()
         refusal = named.step(call)
-        call.ended_at[1 + PLACE[named.stage]] = ended = clock_ns()
-        us = (ended - started) / 1000
-        changes = _changes(call, headers, query, form, secret)
-        made = _entries(named, call, refusal, read, changes, us)
-        entries += made
-    return refusal, entries
+        ended = self.clock_ns()
+        if named.stage in PLACE:
+            call.ended_at[1 + PLACE[named.stage]] = ended
+        changes = _changes(call, headers, query, body, secret)
+        self.entries += _entries(named, call, refusal, read, changes, (ended - started) / 1000)
+        return refusal
+
+    def metered(self, call: Call, steps: Sequence[NamedStep], refusal: Refusal | None, us: float) -> None:
+        """Note what the limits said; `steps` are the operation's."""
+        named = next((one for one in steps if one.stage is Stage.METER), None)
+        if named is None:
+            return
+        self._done.append(named)
+        found = _meter_entries(named, call, refusal, [_reads(told, call) for told in named.told], us)
+        if refusal is not None and call.taken is None:  # nothing was counted
+            for entry in found:
+                if entry.policy == refusal.policy:
+                    entry.verdict, entry.text = "refused", refusal.note
+        self.entries += found
+
+    def replied(self, told: Told, reply: object) -> None:
+        """Note whether an answerer answered."""
+        verdict = "passed" if reply is None else "refused" if isinstance(reply, Refusal) else "done"
+        self.entries.append(Entry(Stage.ANSWER.value, told.title, verdict, told.name, told.placement))
+        self._done.append(told)
+
+    def changed(self, told: Told) -> None:
+        """Note a change of the answer."""
+        self.entries.append(Entry(Stage.RETURN.value, told.title, "done", told.name, told.placement))
+
+    def not_reached(self, steps: Sequence[NamedStep]) -> list[Entry]:
+        """What of an operation's steps was not run, since the call was refused or answered before."""
+        return [
+            Entry(named.stage.value, told.title, "not reached", told.name, told.placement)
+            for named in steps
+            for told in named.told
+            if not any(done is named or done is told for done in self._done)
+        ]
 
 
-def metered(call: Call, refusal: Refusal | None, us: float) -> list[Entry]:
-    """What the limits of a call said that were counted elsewhere, after its steps."""
-    named = next((one for one in call.operation.named if one.stage is Stage.METER), None)
-    if named is None:
-        return []
-    read = [part.reads(call) if part.reads is not None else [] for part in named.parts]
-    found = _meter_entries(named, call, refusal, read, us)
-    if refusal is not None and call.taken is None:  # nothing was counted
-        for entry in found:
-            if entry.policy == refusal.policy:
-                entry.verdict, entry.text = "refused", refusal.note
-    return found
+def told_by(named: NamedStep) -> Callable[[Call], Refusal | None]:
+    """A step that tells the call's trace what it does."""
+
+    def step(call: Call) -> Refusal | None:
+        refusal: Refusal | None = call.trace.step(named, call)
+        return refusal
+
+    return step
 
 
-def _not_reached(stage: Stage, part: Part) -> Entry:
-    return Entry(stage.value, part.title, "not reached", part.name, part.placement)
+def _reads(told: Told, call: Call) -> Pairs:
+    return told.part.reads(call) if told.part is not None and told.part.reads is not None else []
 
 
 def _vouch(call: Call, vouched: Vouched) -> Entry:
@@ -170,11 +205,11 @@ def _vouch(call: Call, vouched: Vouched) -> Entry:
 def _entries(
     named: NamedStep, call: Call, refusal: Refusal | None, read: list[Pairs], changes: Pairs, us: float
 ) -> list[Entry]:
-    if named.stage is Stage.IDENTIFY and named.parts[0].name:
+    if named.stage is Stage.IDENTIFY and named.told[0].name:
         return _identify_entries(named, call, refusal, read, changes, us)
     if named.stage is Stage.METER:
         return _meter_entries(named, call, refusal, read, us)
-    part = named.parts[0]
+    part = named.told[0]
     verdict = "refused" if refusal is not None else "passed"
     text = refusal.note if refusal is not None else ""
     if part.title == "Subscription" and call.grant is not None:
@@ -189,9 +224,9 @@ def _identify_entries(
 ) -> list[Entry]:
     decided = call.way or (refusal.policy if refusal is not None else "")
     made = []
-    for part, pairs in zip(named.parts, read, strict=True):
+    for part, pairs in zip(named.told, read, strict=True):
         entry = Entry(named.stage.value, part.title, "not shown", part.name, part.placement, reads=pairs)
-        if part.name == decided or (len(named.parts) == 1 and (refusal is not None or call.caller is not None)):
+        if part.name == decided or (len(named.told) == 1 and (refusal is not None or call.caller is not None)):
             entry.us, entry.changes = us, changes
             if refusal is not None:
                 entry.verdict = "refused"
@@ -215,7 +250,7 @@ def _identify_entries(
 def _meter_entries(named: NamedStep, call: Call, refusal: Refusal | None, read: list[Pairs], us: float) -> list[Entry]:
     taken = call.taken
     made = []
-    for part, pairs in zip(named.parts, read, strict=True):
+    for part, pairs in zip(named.told, read, strict=True):
         entry = Entry(named.stage.value, part.title, "passed", part.name, part.placement, reads=pairs)
         if taken is not None and _is(part, taken.limiter):
             entry.us = us
@@ -231,7 +266,7 @@ def _meter_entries(named: NamedStep, call: Call, refusal: Refusal | None, read: 
     if taken is not None and taken.over is not None:
         text = f"{taken.over.windows[0]} used up; let through and marked"
         made.append(Entry(named.stage.value, "Soft quota", "passed", taken.over.name, "quota", text))
-    if taken is not None and not any(_is(part, taken.limiter) for part in named.parts):
+    if taken is not None and not any(_is(part, taken.limiter) for part in named.told):
         text = f"{refusal.note}; more in {taken.reset} s" if refusal else f"{taken.left} left of {taken.window}"
         verdict = "refused" if refusal is not None else "passed"
         title, placement = _where(taken.limiter)
@@ -239,9 +274,10 @@ def _meter_entries(named: NamedStep, call: Call, refusal: Refusal | None, read: 
     return made
 
 
-def _is(part: Part, limiter: Limiter) -> bool:
+def _is(told: Told, limiter: Limiter) -> bool:
     """Whether a limit is a policy's own; a quota makes one for each of its stretches."""
-    return part.limiter is limiter or (limiter.is_quota and limiter.id == f"{part.placement}/{part.name}")
+    own = told.part.limiter if isinstance(told.part, Limit) else None
+    return own is limiter or (limiter.is_quota and limiter.id == f"{told.placement}/{told.name}")
 
 
 def _where(limiter: Limiter) -> tuple[str, str]:

@@ -1,4 +1,4 @@
-"""Would this call pass? The gateway's own steps, run on a call that is not made.
+"""Would this call pass? The gateway's own program, run on a call that is not made.
 
 The pages that explain use this, so that they say what a node would do, by the same code.
 """
@@ -7,13 +7,16 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from tamarack.core.carrying.call import Call, Header
-from tamarack.core.carrying.pipeline import CompiledOperation, compile_router
-from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.routing import BadPath
-from tamarack.core.carrying.trace import Entry, Vouched, metered, run_traced
+from tamarack.core.carrying.assembly import Workshop, assemble
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.program import Operation
+from tamarack.core.carrying.receiving import receive
+from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.carrying.scripted import ScriptedDriver
+from tamarack.core.carrying.trace import Entry, Trace, Vouched
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.http.fields import Header
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
@@ -52,22 +55,16 @@ def would_pass(
     directory.set_products(snapshot.products)
     for kind, key, body in feed:
         directory.apply(kind, key, body)
-    material = Material(environment, nothing_sealed)
     counters = MemoryCounters()
-    router = compile_router(snapshot, directory, counters, material)
-    try:
-        found = router.find(method, path)
-    except BadPath:
-        return Outcome(Refusal(REASONS["bad-path"]))
-    if not isinstance(found, CompiledOperation):
-        return Outcome(Refusal(REASONS["unknown-path" if found is None else "wrong-method"]))
+    shop = Workshop(directory, Material(environment, nothing_sealed), counters, environment, clock=clock_ns)
+    router = assemble(snapshot, shop)
+    call = Call(b"", now, clock_ns(), address)
+    call.method, call.headers = method, list(headers or ())
+    call.path = path
+    found = receive(router, call)
+    if not isinstance(found, Operation):
+        return Outcome(found if isinstance(found, Refusal) else None)
     caller = directory.application(application) if application else None
-    vouched = Vouched(caller, claims) if caller is not None else None
-    call = Call(method, path, b"", list(headers or ()), address, now, found)
-    refusal, entries = run_traced(call, clock_ns, vouched)
-    meter = found.meter
-    if refusal is None and meter is not None:  # a call that may have to wait is metered after the steps
-        asked = meter.asked(call)
-        refusal = meter.settle(call, asked, counters.take(asked, now, meter.cost)) if asked else None
-        entries += metered(call, refusal, 0.0)
-    return Outcome(refusal, entries)
+    trace = call.trace = Trace(clock_ns, Vouched(caller, claims) if caller is not None else None)
+    outcome = ScriptedDriver(counters).carry(call, found)
+    return Outcome(outcome if isinstance(outcome, Refusal) else None, [*trace.entries, *trace.not_reached(found.named)])

@@ -6,6 +6,8 @@ from typing import Annotated
 
 from pydantic import AfterValidator
 
+from tamarack.core.http.fields import Header
+
 _MOST_SEEN = 8_192
 
 
@@ -25,6 +27,11 @@ def network(value: str) -> str:
 
 
 NetworkText = Annotated[str, AfterValidator(network)]
+
+
+def networks(text: str) -> "Networks":
+    """Networks from a setting, with commas between. Raises ValueError naming the one that is not one."""
+    return Networks([network(part) for part in text.split(",") if part.strip()])
 
 
 class Networks:
@@ -55,3 +62,19 @@ class Networks:
         if isinstance(parsed, ipaddress.IPv6Address) and parsed.ipv4_mapped is not None:
             parsed = parsed.ipv4_mapped
         return any(parsed in one for one in self._networks if one.version == parsed.version)
+
+
+def caller_address(peer: str, headers: Iterable[Header], trusted: Networks) -> str:
+    """The caller's address: the peer's, or what trusted proxies say of it (the last that is not one of them)."""
+    if peer not in trusted:
+        return peer
+    hops = [hop.strip() for name, value in headers if name == b"x-forwarded-for" for hop in value.split(b",")]
+    for hop in reversed(hops):
+        try:
+            address = str(ipaddress.ip_address(hop.decode("ascii", "replace").strip("[]")))
+        except ValueError:
+            return peer
+        if address not in trusted:
+            return address
+        peer = address
+    return peer

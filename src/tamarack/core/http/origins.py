@@ -1,11 +1,13 @@
 """Web origins, exact or with every sub-domain (RFC 6454): whom a browser says a page came from."""
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Annotated
 from urllib.parse import urlsplit
 
 from pydantic import AfterValidator
+
+from tamarack.core.http.fields import Header
 
 ANY = "*"
 _PATTERN = re.compile(r"^(https?)://(\*\.)?([a-z0-9-]+(?:\.[a-z0-9-]+)*|\[[0-9a-f:.]+\])(?::([0-9]{1,5}))?$")
@@ -84,3 +86,14 @@ def site_of(origin: bytes, referer: bytes) -> str:
     host = f"[{parts.hostname}]" if ":" in parts.hostname else parts.hostname
     shown = f":{port}" if port is not None and str(port) != _DEFAULT_PORT[parts.scheme] else ""
     return f"{parts.scheme}://{host}{shown}"
+
+
+def site_called_from(headers: Sequence[Header]) -> str:
+    """The site that a call says it came from, by Origin or Referer (RFC 9110, 10.1.3); empty where it says none."""
+    origin = referer = b""
+    for name, value in headers:
+        if name == b"origin":
+            origin = value
+        elif name == b"referer":
+            referer = value
+    return site_of(origin, referer)

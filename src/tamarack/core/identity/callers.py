@@ -3,9 +3,9 @@
 from collections.abc import Callable
 from typing import Any
 
-from tamarack.core.carrying.call import Caller, Grant
 from tamarack.core.http.addresses import Networks
 from tamarack.core.http.origins import Origins
+from tamarack.core.identity.caller import Caller, Grant
 from tamarack.core.identity.credentials import CredentialKind, keyed_hash
 
 KINDS = ("application", "credential", "subscription")

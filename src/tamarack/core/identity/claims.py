@@ -8,6 +8,8 @@ from typing import Any, Literal
 from pydantic import GetCoreSchemaHandler
 from pydantic_core import CoreSchema, core_schema
 
+from tamarack.core.json_pointer import at_pointer
+
 Test = Literal["equals", "is one of", "contains", "is present"]
 _FORM = re.compile(r"^(\S+)\s+(?:(equals|is one of|one of|contains)\s+(.+)|is present|present)$")
 MISSING = object()
@@ -72,16 +74,7 @@ def claim_at(claims: Mapping[str, Any], name: str) -> Any:
     """A claim by name, or by JSON Pointer (RFC 6901) where the name starts with /; `MISSING` where there is none."""
     if not name.startswith("/"):
         return claims.get(name, MISSING)
-    found: Any = claims
-    for part in name[1:].split("/"):
-        key = part.replace("~1", "/").replace("~0", "~")
-        if isinstance(found, dict) and key in found:
-            found = found[key]
-        elif isinstance(found, list) and key.isdigit() and int(key) < len(found):
-            found = found[int(key)]
-        else:
-            return MISSING
-    return found
+    return at_pointer(claims, name, MISSING)
 
 
 def _text(value: Any) -> str:

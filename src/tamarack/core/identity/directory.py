@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from typing import Protocol
 
-from tamarack.core.carrying.call import Caller
+from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.credentials import CredentialKind
 
 

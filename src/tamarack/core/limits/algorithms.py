@@ -13,6 +13,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Generic, Protocol, TypeVar
 
+from tamarack.core.limits.store import Limiter, Taken
 from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
 
@@ -96,7 +97,7 @@ class FixedCounts:
         self.window = window
         self.limit = window.limit
         self.seconds = window.seconds
-        self.started = -1
+        self.started = -(10**12)  # before all time
         self.by_key: dict[str, int] = {}
 
     def follow(self, window: Window) -> None:
@@ -114,6 +115,22 @@ class FixedCounts:
 
     def put(self, key: str, now_us: int, cost: int) -> None:
         self.by_key[key] = self.by_key.get(key, 0) + cost
+
+    def take_one(self, limiter: Limiter, key: str, now: float) -> Taken:
+        """Decide over one call under this window alone: the commonest case, in one look."""
+        seconds = self.seconds
+        started = self.started
+        if now - started >= seconds:  # else its stretch goes on; a clock that went back stands still
+            whole = int(now)
+            self.started = started = whole - whole % seconds
+            self.by_key = {}
+        by_key = self.by_key
+        used = by_key.get(key, 0)
+        wait_us = (started + seconds) * _MICRO - int(now * _MICRO)
+        if used >= self.limit:
+            return Taken(False, limiter, self.window, 0, wait_us)
+        by_key[key] = used + 1
+        return Taken(True, limiter, self.window, self.limit - used - 1, wait_us)
 
     def keys(self) -> Iterator[str]:
         return iter(self.by_key)

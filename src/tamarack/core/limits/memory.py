@@ -45,35 +45,39 @@ class MemoryCounters:
             counts.follow(window)  # type: ignore[union-attr]
         return counts
 
-    def take(self, asked: Asked, now: float, cost: int = 1) -> Taken:
-        if len(asked) == 1 and cost == 1:
-            limiter, key = asked[0]
-            bound = limiter.state
-            if len(bound) == 1 and type(bound[0]) is FixedCounts:  # type: ignore[arg-type, index]
-                return _take_one(limiter, bound[0], key, now)  # type: ignore[index]
+    def take(self, asked: Asked, now: float) -> Taken:
+        if len(asked) == 1:
+            limiter, key, cost = asked[0]
+            bound: tuple[_Counts, ...] = limiter.state  # type: ignore[assignment]
+            counts = bound[0]
+            if cost == 1 and type(counts) is FixedCounts and len(bound) == 1:
+                return counts.take_one(limiter, key, now)
         now_us = int(now * 1_000_000)
         tightest: Window | Stretch | None = None
         chosen = asked[0][0]
         over: Limiter | None = None
         least = wait = 0
-        for limiter, key in asked:
+        for limiter, key, cost in asked:
             for counts in limiter.state:  # type: ignore[attr-defined]
-                left, wait_us = counts.look(key, now_us, cost)
+                left, wait_us = counts.look(key, now_us, cost or 1)
                 if left < 0:
                     if type(counts) is not StretchCounts or not counts.window.soft:
                         return Taken(False, limiter, counts.window, 0, wait_us)
                     over, left = limiter, 0
+                elif not cost:
+                    left += 1
                 if tightest is None or left < least:
                     tightest, least, chosen, wait = counts.window, left, limiter, wait_us
-        for limiter, key in asked:
-            for counts in limiter.state:  # type: ignore[attr-defined]
-                counts.put(key, now_us, cost)
+        for limiter, key, cost in asked:
+            if cost:
+                for counts in limiter.state:  # type: ignore[attr-defined]
+                    counts.put(key, now_us, cost)
         assert tightest is not None
         return Taken(True, chosen, tightest, least, wait, over)
 
-    def add(self, asked: Asked, now: float, cost: int) -> None:
+    def add(self, asked: Asked, now: float) -> None:
         now_us = int(now * 1_000_000)
-        for limiter, key in asked:
+        for limiter, key, cost in asked:
             for counts in limiter.state:  # type: ignore[attr-defined]
                 counts.look(key, now_us, cost)
                 counts.put(key, now_us, cost)
@@ -101,20 +105,3 @@ class MemoryCounters:
         limiter = self._bound.get(id)
         for counts in limiter.state if limiter is not None else ():  # type: ignore[attr-defined]
             counts.clear(key)
-
-
-def _take_one(limiter: Limiter, counts: FixedCounts, key: str, now: float) -> Taken:
-    """`take` for the commonest case: one limiter of one fixed window."""
-    whole = int(now)
-    seconds = counts.seconds
-    started = whole - whole % seconds
-    if started > counts.started:
-        counts.started = started
-        counts.by_key = {}
-    by_key = counts.by_key
-    used = by_key.get(key, 0)
-    wait_us = (counts.started + seconds) * 1_000_000 - int(now * 1_000_000)
-    if used >= counts.limit:
-        return Taken(False, limiter, counts.window, 0, wait_us)
-    by_key[key] = used + 1
-    return Taken(True, limiter, counts.window, counts.limit - used - 1, wait_us)

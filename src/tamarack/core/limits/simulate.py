@@ -62,7 +62,7 @@ class _Run:
         self.ends: dict[int, Arrived] = {}
 
     def take(self, now: int) -> Taken:
-        return self.store.take([(self.limiter, _KEY)], now / 1_000_000)
+        return self.store.take([(self.limiter, _KEY, 1)], now / 1_000_000)
 
     def arrive(self, place: int, at: int) -> None:
         """A call comes: it is decided over, or goes into the line."""

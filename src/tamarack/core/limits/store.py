@@ -17,6 +17,10 @@ WhenAway = Literal["count on the node", "admit", "refuse"]
 """What a limit does while the counters that all nodes share are away."""
 
 
+Unit = Literal["calls", "tokens"]
+"""What a limit counts."""
+
+
 class Limiter:
     """A policy's windows, ready to count; or one stretch of a quota.
 
@@ -33,6 +37,7 @@ class Limiter:
         "queue",
         "reason",
         "state",
+        "unit",
         "when_away",
         "windows",
     )
@@ -46,8 +51,10 @@ class Limiter:
         when_away: WhenAway = "count on the node",
         hold_ms: int = 0,
         queue: int = 0,
+        unit: Unit = "calls",
     ) -> None:
         self.when_away = when_away
+        self.unit: Unit = unit
         self.id = id
         self.name = name
         self.windows: tuple[Window | Stretch, ...] = tuple(windows)
@@ -106,18 +113,20 @@ class StoreAway(Exception):
     """The shared store does not answer in time."""
 
 
-Asked = Sequence[tuple[Limiter, str]]
-"""The limiters of a call, each with the key that it counts for."""
+Asked = Sequence[tuple[Limiter, str, int]]
+"""The limiters of a call, each with the key that it counts for, and what it counts: calls, or tokens.
+
+One that counts 0, since only the answer tells how many, admits a call while one is left."""
 
 
 class SharedCounterStore(Protocol):
     """Counts for all nodes at once, elsewhere. The same decisions as a `CounterStore` on the same arrivals."""
 
-    async def take(self, asked: Asked, now: float, cost: int = 1) -> Taken:
+    async def take(self, asked: Asked, now: float) -> Taken:
         """As `CounterStore.take`. Raises `StoreAway`."""
         ...
 
-    async def add(self, asked: Asked, now: float, cost: int) -> None:
+    async def add(self, asked: Asked, now: float) -> None:
         """As `CounterStore.add`. Raises `StoreAway`."""
         ...
 
@@ -137,13 +146,13 @@ class CounterStore(Protocol):
         """Get ready to count for a limiter, keeping what was counted under its id before."""
         ...
 
-    def take(self, asked: Asked, now: float, cost: int = 1) -> Taken:
-        """Count a call of some cost against every limiter asked, or against none if one of them is used up.
+    def take(self, asked: Asked, now: float) -> Taken:
+        """Count a call against every limiter asked, or against none if one of them is used up.
 
         A soft quota that is used up refuses nothing and counts on.
         """
         ...
 
-    def add(self, asked: Asked, now: float, cost: int) -> None:
+    def add(self, asked: Asked, now: float) -> None:
         """Count what is known only afterwards, against every limiter asked, used up or not."""
         ...

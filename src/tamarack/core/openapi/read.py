@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from tamarack.core.configuration.located import Located, NotReadable, Path, read
 from tamarack.core.configuration.model import check_template
+from tamarack.core.json_pointer import at_pointer
 from tamarack.core.openapi.convert import to_openapi_3
 
 METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
@@ -168,7 +169,7 @@ class _Reader:
         return value
 
     def _leads_somewhere(self, reference: str) -> bool:
-        return resolve_pointer(self.located.data, reference[1:]) is not None
+        return at_pointer(self.located.data, reference[1:]) is not None
 
     def _validate(self, data: dict[str, Any]) -> None:
         # Loaded when the first document is read: it is large, and most programs never read one.
@@ -273,24 +274,10 @@ def _count_examples(value: Any) -> int:
     return sum(_count_examples(item) for item in value) if isinstance(value, list) else 0
 
 
-def resolve_pointer(document: Any, pointer: str) -> Any:
-    """The value at a JSON Pointer (RFC 6901), or None."""
-    value = document
-    for part in pointer.split("/")[1:] if pointer else []:
-        part = part.replace("~1", "/").replace("~0", "~")
-        if isinstance(value, dict):
-            value = value.get(part)
-        elif isinstance(value, list) and part.isdigit() and int(part) < len(value):
-            value = value[int(part)]
-        else:
-            return None
-    return value
-
-
 def resolve(document: dict[str, Any], value: Any) -> Any:
     """A value, or what its `$ref` leads to within the document; None where it leads in a circle."""
     for _ in range(20):
         if not isinstance(value, dict) or not isinstance(value.get("$ref"), str):
             return value
-        value = resolve_pointer(document, value["$ref"][1:])
+        value = at_pointer(document, value["$ref"][1:])
     return None

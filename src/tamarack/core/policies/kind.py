@@ -4,33 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from pydantic import SerializerFunctionWrapHandler, model_serializer
 
-from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.carrying.parts import Part
 from tamarack.core.carrying.stages import Stage
+from tamarack.core.identity.directory import Directory
+from tamarack.core.identity.material import Material
+from tamarack.core.limits.store import CounterStore
 from tamarack.core.types import Frozen, Name
-
-if TYPE_CHECKING:
-    from tamarack.core.carrying.call import Call, Caller
-    from tamarack.core.carrying.metering import QuotaMeter
-    from tamarack.core.http.browser import BrowserRule
-    from tamarack.core.identity.directory import Directory
-    from tamarack.core.identity.material import Material
-    from tamarack.core.limits.store import CounterStore, Limiter, Taken
 
 CREDENTIAL_REASONS = ("unknown-credential", "expired-credential", "revoked-credential", "credential-address",
                       "credential-site", "doubled-credential")  # fmt: skip
 """Why a way to identify refuses a credential that is kept here."""
 TOKEN_REASONS = ("bad-token", "early-token", "wrong-issuer", "wrong-audience")
 """Why a token is refused besides."""
-
-Step = Callable[["Call"], "Refusal | None"]
-"""One step of a call: reads and changes the call, and returns a refusal or None to go on."""
-
-Identify = Callable[["Call"], "Caller | Refusal | None"]
-"""One way to identify: the caller, a refusal, or None where its credential was not shown."""
 
 
 class Policy(Frozen):
@@ -67,42 +56,6 @@ class Shown(NamedTuple):
     names: tuple[str, ...] = ()
 
 
-@dataclass(slots=True)
-class Compiled:
-    """What a policy becomes in a node. Each kind fills the one part that its stage uses."""
-
-    step: Step | None = None
-    identify: Identify | None = None
-    challenge: bytes = b""
-    """The WWW-Authenticate value that says how to identify (RFC 9110, section 11.6.1)."""
-    limiter: Limiter | None = None
-    key: Callable[[Call], str] | None = None
-    cost: int = 0
-    """How many calls a call counts as; 0 where the kind says nothing of it."""
-    cost_of: Callable[[Sequence[tuple[bytes, bytes]], bytes | None], int] | None = None
-    """How many it counted as by its answer; see `core.carrying.metering.Meter`."""
-    tokens_of: Callable[[bytes | None], tuple[int, int]] | None = None
-    """The prompt and completion tokens that an answer tells of."""
-    quota: QuotaMeter | None = None
-    limit_fields: Callable[[Taken], bytes] | None = None
-    """Writes the fields that tell what is left."""
-    body_limit: int | None = None
-    open: bool = False
-    browser: BrowserRule | None = None
-    take_off: Callable[[Call], None] | None = None
-    """Removes the credential that a way to identify reads, without looking at it."""
-    strips: bool = True
-    """False where the credential is passed on to the backend."""
-    wants_form: bool = False
-    """True where a way to identify reads the body of a form post."""
-    place: str = ""
-    """Where a way reads its credential, where other ways may read the same place."""
-    secret: list[str] = field(default_factory=list)
-    """Names of fields and parameters whose values a trace shows masked."""
-    reads: Callable[[Call], list[tuple[str, str]]] | None = None
-    """What it looks at, for a trace: names and values, read before it runs."""
-
-
 @dataclass(frozen=True, slots=True)
 class Surroundings:
     """What a kind's compiler may use: where the policy stands, and the node's directory."""
@@ -124,7 +77,8 @@ class PolicyKind:
     stage: Stage
     purpose: str
     model: type[Policy]
-    compile: Callable[[Any, Surroundings], Compiled]
+    compile: Callable[[Any, Surroundings], Sequence[Part]]
+    """What a policy becomes on a call's way."""
     brief: Callable[[Any], str]
     """The policy in at most some thirty characters, for its slip in the drawing."""
     sentence: Callable[[Any], str]

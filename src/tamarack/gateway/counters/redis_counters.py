@@ -43,18 +43,18 @@ class RedisCounters:
         length = str(window.seconds) if isinstance(window, Window) else ""
         return f"{self._prefix}|{id}|{length}|{window.algorithm}|{key}"
 
-    async def _run(self, asked: Asked, now: float, cost: int, act: int) -> Taken:
+    async def _run(self, asked: Asked, now: float, act: int) -> Taken:
         keys: list[str] = []
         question = next(self._questions)
-        arguments: list[int] = [int(now * 1_000_000), cost, question, act]
+        arguments: list[int] = [int(now * 1_000_000), question, act]
         windows: list[tuple[Limiter, Window | Stretch]] = []
-        for limiter, key in asked:
+        for limiter, key, cost in asked:
             for window in limiter.windows:
                 keys.append(self._name(limiter.id, window, key))
                 if isinstance(window, Window):
-                    arguments += (_CODES[window.algorithm], window.limit, window.seconds, window.burst, 0)
+                    arguments += (_CODES[window.algorithm], window.limit, window.seconds, window.burst, 0, cost)
                 else:
-                    arguments += (_CODES["stretch"], window.limit, window.end, window.start, int(window.soft))
+                    arguments += (_CODES["stretch"], window.limit, window.end, window.start, int(window.soft), cost)
                 windows.append((limiter, window))
         try:
             admitted, place, left, wait_us, answered, over = await self._evaluate(keys, arguments)
@@ -66,17 +66,17 @@ class RedisCounters:
         limiter, window = windows[place - 1]
         return Taken(bool(admitted), limiter, window, left, wait_us, windows[over - 1][0] if over else None)
 
-    async def take(self, asked: Asked, now: float, cost: int = 1) -> Taken:
+    async def take(self, asked: Asked, now: float) -> Taken:
         """Count a call against every limiter asked, or against none. Raises `StoreAway` within the time limit."""
-        return await self._run(asked, now, cost, _TAKE)
+        return await self._run(asked, now, _TAKE)
 
-    async def add(self, asked: Asked, now: float, cost: int) -> None:
-        """Count a cost against every limiter asked, used up or not. Raises `StoreAway` within the time limit."""
-        await self._run(asked, now, cost, _ADD)
+    async def add(self, asked: Asked, now: float) -> None:
+        """Count against every limiter asked, used up or not. Raises `StoreAway` within the time limit."""
+        await self._run(asked, now, _ADD)
 
     async def look(self, asked: Asked, now: float) -> Taken:
         """What would be left, counting nothing. Raises `StoreAway` within the time limit."""
-        return await self._run(asked, now, 0, _LOOK)
+        return await self._run(asked, now, _LOOK)
 
     async def live(self, limiters: dict[str, Limiter], search: str, now: float, most: int) -> list[LiveCounter]:
         """What is being counted now for the limiters given, by id. Raises `StoreAway`."""
@@ -89,7 +89,7 @@ class RedisCounters:
                 for window in limiter.windows:
                     if isinstance(window, Window) and (str(window.seconds), window.algorithm) == (length, algorithm):
                         one = Limiter(id, limiter.name, (window,))
-                        looked = await self.look([(one, key)], now)
+                        looked = await self.look([(one, key, 0)], now)
                         found.append(LiveCounter.of(one, window, key, looked.left, looked.wait_us))
         except WireError as error:
             raise StoreAway(str(error)) from error

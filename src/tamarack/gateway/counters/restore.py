@@ -32,9 +32,9 @@ async def restore_quotas(database: str, redis: str) -> int:
             stretch = Stretch(int(allowed), _seconds(start), _seconds(ends), "day")
             limiter = Limiter(quota, quota, (stretch,))
             now = time.time()
-            missing = calls - (allowed - (await store.look([(limiter, key)], now)).left)
+            missing = calls - (allowed - (await store.look([(limiter, key, 0)], now)).left)
             if missing > 0:
-                await store.add([(limiter, key)], now, missing)
+                await store.add([(limiter, key, missing)], now)
                 raised += 1
     finally:
         for store in stores.values():

@@ -9,10 +9,9 @@ import asyncio
 from collections.abc import Callable
 from time import time
 
-from tamarack.core.carrying.metering import Asked
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.limits.store import Limiter, SharedCounterStore, StoreAway, Taken
+from tamarack.core.limits.store import Asked, Limiter, SharedCounterStore, StoreAway, Taken
 
 LOOK_EVERY_S = 0.5
 
@@ -34,44 +33,44 @@ class SharedCounting:
         self.without = 0
         """Calls decided without it."""
 
-    async def take(self, asked: Asked, now: float, cost: int) -> Taken | Refusal | None:
+    async def take(self, asked: Asked, now: float) -> Taken | Refusal | None:
         """Count a call or refuse it; None where it is let through without being counted."""
         if not self.away_since:
             try:
-                return await self.store.take(asked, now, cost)
+                return await self.store.take(asked, now)
             except StoreAway as error:
                 self._went_away(str(error))
         self.without += 1
-        return self._alone(asked, now, cost)
+        return self._alone(asked, now)
 
-    async def add(self, asked: Asked, now: float, cost: int) -> None:
+    async def add(self, asked: Asked, now: float) -> None:
         """Count what was known only afterwards."""
         if not self.away_since:
             try:
-                await self.store.add(asked, now, cost)
+                await self.store.add(asked, now)
             except StoreAway as error:
                 self._went_away(str(error))
             else:
                 return
-        self._local.add(asked, now, cost)
-        self._owe(asked, cost)
+        self._local.add(asked, now)
+        self._owe(asked)
 
-    def _alone(self, asked: Asked, now: float, cost: int) -> Taken | Refusal | None:
-        refusing = next((limiter for limiter, _ in asked if limiter.when_away == "refuse"), None)
+    def _alone(self, asked: Asked, now: float) -> Taken | Refusal | None:
+        refusing = next((limiter for limiter, _, _ in asked if limiter.when_away == "refuse"), None)
         if refusing is not None:
             note = "its counters are away, and it says to refuse then"
             return Refusal(REASONS["not-metered"], ((b"retry-after", b"1"),), refusing.name, note)
-        counted: Asked = [pair for pair in asked if pair[0].when_away == "count on the node"]
+        counted = [one for one in asked if one[0].when_away == "count on the node"]
         if not counted:
             return None
-        taken = self._local.take(counted, now, cost)
+        taken = self._local.take(counted, now)
         if taken.admitted:
-            self._owe(asked, cost)
+            self._owe(asked)
         return taken
 
-    def _owe(self, asked: Asked, cost: int) -> None:
-        for limiter, key in asked:
-            if limiter.is_quota:
+    def _owe(self, asked: Asked) -> None:
+        for limiter, key, cost in asked:
+            if limiter.is_quota and cost:
                 place = (limiter.id, key, limiter.windows[0].start)  # type: ignore[union-attr]
                 self._owed[place] = (limiter, self._owed.get(place, (limiter, 0))[1] + cost)
 
@@ -83,9 +82,15 @@ class SharedCounting:
             self._back.set()
 
     async def _pay(self) -> None:
-        owed, self._owed = self._owed, {}
-        for (_, key, _), (limiter, cost) in list(owed.items()):
-            await self.store.add([(limiter, key)], time(), cost)
+        """Add what is owed to the shared count, each once: what was not taken stays owed. Raises `StoreAway`."""
+        for place in list(self._owed):
+            limiter, cost = self._owed.pop(place)
+            try:
+                await self.store.add([(limiter, place[1], cost)], time())
+            except BaseException:
+                _, since = self._owed.get(place, (limiter, 0))
+                self._owed[place] = (limiter, cost + since)
+                raise
 
     async def run(self) -> None:
         """Watch for the store's return, until cancelled."""

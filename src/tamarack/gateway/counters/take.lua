@@ -1,14 +1,14 @@
 -- Counts one call against every window, or against none: the algorithms of core/limits/algorithms.py.
--- KEYS: one for each window. ARGV: the time in microseconds, the cost, the number of the question, what to do (0 take,
--- 1 count in any case, 2 only look), then for each window its algorithm (0 fixed, 1 sliding, 2 bucket, 3 a quota's
--- stretch), limit, seconds (of a stretch its end), burst (of a stretch its start), and 1 where it is soft.
+-- KEYS: one for each window. ARGV: the time in microseconds, the number of the question, what to do (0 take, 1 count in
+-- any case, 2 only look), then for each window its algorithm (0 fixed, 1 sliding, 2 bucket, 3 a quota's stretch), limit,
+-- seconds (of a stretch its end), burst (of a stretch its start), 1 where it is soft, and what the call counts in it;
+-- one that counts 0 is taken while one is left.
 -- Answers: 1 or 0 (admitted), the place of the window that decides (from 1), what is left, microseconds, the number
 -- of the question, so that an answer is never taken for another call's, and the place of a soft one that is over.
 -- All numbers are whole and below 2^53, so that doubles hold them exactly.
 local now = tonumber(ARGV[1])
-local cost = tonumber(ARGV[2])
-local question = tonumber(ARGV[3])
-local act = tonumber(ARGV[4])
+local question = tonumber(ARGV[2])
+local act = tonumber(ARGV[3])
 local MICRO = 1000000
 local SLICES = 32
 
@@ -20,9 +20,12 @@ local writes = {}
 local least, place, reset, over_at = nil, 0, 0, 0
 
 for i = 1, #KEYS do
-  local base = 5 + (i - 1) * 5
+  local base = 4 + (i - 1) * 6
   local algorithm, limit = tonumber(ARGV[base]), tonumber(ARGV[base + 1])
   local seconds, burst = tonumber(ARGV[base + 2]), tonumber(ARGV[base + 3])
+  local cost = tonumber(ARGV[base + 5])
+  local asked = cost
+  if act == 0 and cost == 0 then asked = 1 end
   local key = KEYS[i]
   local left, wait
   if algorithm == 0 then
@@ -31,7 +34,7 @@ for i = 1, #KEYS do
     local kept = redis.call('HMGET', key, 's', 'n')
     local before, count = tonumber(kept[1] or '-1'), tonumber(kept[2] or '0')
     if started > before then count = 0 else started = before end
-    left = limit - count - cost
+    left = limit - count - asked
     wait = (started + seconds) * MICRO - now
     writes[i] = function()
       redis.call('HSET', key, 's', text(started), 'n', text(count + cost))
@@ -42,7 +45,7 @@ for i = 1, #KEYS do
     local kept = redis.call('HMGET', key, 's', 'n')
     local before, count = tonumber(kept[1] or '0'), tonumber(kept[2] or '0')
     if before < starts then before, count = starts, 0 end
-    left = limit - count - cost
+    left = limit - count - asked
     wait = ends * MICRO - now
     writes[i] = function()
       redis.call('HSET', key, 's', text(before), 'n', text(count + cost))
@@ -66,7 +69,7 @@ for i = 1, #KEYS do
         sum = sum + one[2]
       end
     end
-    left = limit - sum - cost
+    left = limit - sum - asked
     if left >= 0 then wait = (current + SLICES + 1) * width - now else
       local freed, last = 0, current
       for _, one in ipairs(live) do
@@ -90,7 +93,7 @@ for i = 1, #KEYS do
       at = math.max(last, now)
       debt = math.max(0, tonumber(kept[2]) - (at - last) * limit)
     end
-    local after = debt + cost * each
+    local after = debt + asked * each
     local over = after - burst * each
     if over > 0 then
       left, wait = -ceil_of(over, each), ceil_of(over, limit)
@@ -98,14 +101,17 @@ for i = 1, #KEYS do
       left, wait = floor_of(-over, each), ceil_of(after, limit)
     end
     writes[i] = function()
-      redis.call('HSET', key, 't', text(at), 'd', text(after))
+      redis.call('HSET', key, 't', text(at), 'd', text(debt + cost * each))
       redis.call('PEXPIRE', key, (ceil_of(burst * seconds, limit) + 60) * 1000)
     end
   end
   if left < 0 and act == 0 then
     if tonumber(ARGV[base + 4]) == 0 then return { 0, i, 0, wait, question, 0 } end
     over_at, left = i, 0
+  elseif asked ~= cost then
+    left = left + 1
   end
+  if cost == 0 then writes[i] = function() end end
   if least == nil or left < least then least, place, reset = left, i, wait end
 end
 

@@ -6,9 +6,10 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, PlainSerializer
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.stages import Stage
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
 from tamarack.core.types import Name
 
 _UNITS = {"b": 1, "kb": 1000, "mb": 1000**2, "gb": 1000**3}
@@ -48,14 +49,14 @@ class BodySize(Policy):
     at_most: Size = Field(title="At most", description="The largest body taken, like 2 MB or 512 kB.")
 
 
-def _compile(policy: BodySize, surroundings: Surroundings) -> Compiled:
+def _compile(policy: BodySize, surroundings: Surroundings) -> list[Part]:
     limit = policy.at_most
     refusal = Refusal(REASONS["too-large"], policy=policy.name)
 
     def step(call: Call) -> Refusal | None:
         return refusal if call.length > limit else None
 
-    return Compiled(step=step, body_limit=limit)
+    return [Check(stage=Stage.GUARD, run=step, body_limit=limit)]
 
 
 KIND = PolicyKind(

@@ -5,12 +5,13 @@ from typing import Literal
 from pydantic import Field, field_validator, model_validator
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.carrying.stages import Stage
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.http.origins import ANY, OriginPattern
 from tamarack.core.policies.identify.places import header_name
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
 from tamarack.core.types import Name
 
 Method = Literal["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"]
@@ -81,7 +82,7 @@ def origin_of(call: Call) -> bytes:
     return found[0] if len(found) == 1 else b""
 
 
-def _compile(policy: BrowserAccess, surroundings: Surroundings) -> Compiled:
+def _compile(policy: BrowserAccess, surroundings: Surroundings) -> list[Part]:
     rule = policy.rule
     fields = rule.answer_fields
 
@@ -92,7 +93,7 @@ def _compile(policy: BrowserAccess, surroundings: Surroundings) -> Compiled:
     def reads(call: Call) -> list[tuple[str, str]]:
         return [("origin", origin_of(call).decode("latin-1") or "none")]
 
-    return Compiled(step=step, browser=rule, reads=reads)
+    return [Check(stage=Stage.GUARD, run=step, browser=rule, reads=reads, first=True)]
 
 
 def _brief(policy: BrowserAccess) -> str:

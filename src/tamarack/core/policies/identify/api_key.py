@@ -5,11 +5,14 @@ from urllib.parse import unquote_to_bytes
 
 from pydantic import Field, field_validator, model_validator
 
-from tamarack.core.carrying.call import Call, Caller
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.stages import Stage
-from tamarack.core.policies.identify.places import header_name, name_of, parameter_name, take_header, without_query
-from tamarack.core.policies.kind import CREDENTIAL_REASONS, Compiled, Policy, PolicyKind, Shown, Surroundings
+from tamarack.core.http.query import name_of, without_query
+from tamarack.core.identity.caller import Caller
+from tamarack.core.policies.identify.places import header_name, in_header, parameter_name, take_header
+from tamarack.core.policies.kind import CREDENTIAL_REASONS, Policy, PolicyKind, Shown, Surroundings
 from tamarack.core.types import Name
 
 MOST_BYTES = 512
@@ -55,7 +58,7 @@ class ApiKey(Policy):
         return self
 
 
-def _compile(policy: ApiKey, surroundings: Surroundings) -> Compiled:
+def _compile(policy: ApiKey, surroundings: Surroundings) -> list[Part]:
     header = policy.header.encode()
     query_name = policy.query.encode()
     strip = not policy.pass_on
@@ -66,12 +69,21 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> Compiled:
         shown = b""
         seen = 0
         if header:
-            for name, value in call.headers:
-                if name == header:
-                    seen += 1
-                    shown = value
-            if seen and strip:
-                call.headers = [field for field in call.headers if field[0] != header]
+            headers, named = call.headers, call.fields_by_name
+            if named is not None:
+                field = (header, named.get(header, b""))
+                if field in headers:  # and was not taken off by another way before
+                    shown, seen = field[1], 1
+                    if strip:
+                        place = headers.index(field)
+                        call.headers = headers[:place] + headers[place + 1 :]
+            else:
+                found = in_header(call, header)
+                seen = len(found)
+                if seen:
+                    shown = found[-1]
+                    if strip:
+                        take_header(call, header)
         if query_name and call.query:
             for part in call.query.split(b"&"):
                 if name_of(part) == query_name:
@@ -103,8 +115,18 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> Compiled:
         inside = [part for part in call.query.split(b"&") if query_name and name_of(part) == query_name]
         return shown + [(f"?{policy.query}", part.partition(b"=")[2].decode("latin-1")) for part in inside]
 
-    names = [name for name in (policy.header, policy.query) if name]
-    return Compiled(identify=identify, challenge=challenge, take_off=take_off, reads=reads, secret=names, strips=strip)
+    names = tuple(name for name in (policy.header, policy.query) if name)
+    return [
+        Way(
+            stage=Stage.IDENTIFY,
+            identify=identify,
+            challenge=challenge,
+            take_off=take_off,
+            reads=reads,
+            secret=names,
+            strips=strip,
+        )
+    ]
 
 
 def _brief(policy: ApiKey) -> str:

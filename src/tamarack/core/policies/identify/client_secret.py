@@ -5,25 +5,30 @@ from typing import Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from tamarack.core.carrying.call import Call, Caller
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.stages import Stage
+from tamarack.core.http.query import in_pairs, without_query
+from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.credentials import client_value
 from tamarack.core.policies.identify.places import (
+    FORM,
+    form_of,
     header_name,
     in_header,
-    in_pairs,
     of_scheme,
     parameter_name,
     take_header,
     take_scheme,
-    without_query,
 )
-from tamarack.core.policies.kind import CREDENTIAL_REASONS, Compiled, Policy, PolicyKind, Shown, Surroundings
+from tamarack.core.policies.kind import CREDENTIAL_REASONS, Policy, PolicyKind, Shown, Surroundings
 from tamarack.core.types import Name
 
 MOST_BYTES = 1_024
 """An id and a secret that are longer together are not looked up."""
+MOST_FORM_BYTES = 65_536
+"""The longest form post that is looked into."""
 
 
 class ClientSecret(Policy):
@@ -75,7 +80,7 @@ def _of_basic(value: bytes) -> tuple[bytes, bytes] | None:
     return (id, secret) if colon else None
 
 
-def _compile(policy: ClientSecret, surroundings: Surroundings) -> Compiled:
+def _compile(policy: ClientSecret, surroundings: Surroundings) -> list[Part]:
     find = surroundings.directory.finder("client-secret")
     basic, strip = policy.basic, not policy.pass_on
     headers = (policy.id_header.encode(), policy.secret_header.encode())
@@ -99,8 +104,9 @@ def _compile(policy: ClientSecret, surroundings: Surroundings) -> Compiled:
             take_header(call, name)
         if query[0] and call.query:
             call.query = without_query(without_query(call.query, query[0]), query[1])
-        if form[0] and call.form:
-            call.form = without_query(without_query(call.form, form[0]), form[1])
+        posted = form_of(call) if form[0] else b""
+        if posted:
+            call.body = without_query(without_query(posted, form[0]), form[1])
 
     def identify(call: Call) -> Caller | Refusal | None:
         shown: list[tuple[list[bytes], list[bytes]]] = []
@@ -116,8 +122,9 @@ def _compile(policy: ClientSecret, surroundings: Surroundings) -> Compiled:
             shown.append((in_header(call, headers[0]), in_header(call, headers[1])))
         if query[0] and call.query:
             shown.append((in_pairs(call.query, query[0]), in_pairs(call.query, query[1])))
-        if form[0] and call.form:
-            shown.append((in_pairs(call.form, form[0]), in_pairs(call.form, form[1])))
+        posted = form_of(call) if form[0] else b""
+        if posted:
+            shown.append((in_pairs(posted, form[0]), in_pairs(posted, form[1])))
         shown = [pair for pair in shown if pair[0] or pair[1]]
         if not shown:
             return None
@@ -142,16 +149,20 @@ def _compile(policy: ClientSecret, surroundings: Surroundings) -> Compiled:
         found += [(headers[0].decode(), value.decode("latin-1")) for value in in_header(call, headers[0]) if headers[0]]
         return found
 
-    names = [name.decode() for name in (*headers, *query, *form) if name]
-    return Compiled(
-        identify=identify,
-        challenge=challenge,
-        take_off=take_off,
-        reads=reads,
-        wants_form=bool(form[0]),
-        secret=names,
-        strips=strip,
-    )
+    names = tuple(name.decode() for name in (*headers, *query, *form) if name)
+    return [
+        Way(
+            stage=Stage.IDENTIFY,
+            identify=identify,
+            challenge=challenge,
+            take_off=take_off,
+            reads=reads,
+            request_body=MOST_FORM_BYTES if form[0] else 0,
+            media=FORM,
+            secret=names,
+            strips=strip,
+        )
+    ]
 
 
 def _places(policy: ClientSecret) -> list[str]:

@@ -4,8 +4,9 @@ from typing import Literal
 
 from pydantic import Field
 
+from tamarack.core.carrying.parts import Opening, Part
 from tamarack.core.carrying.stages import Stage
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
 from tamarack.core.types import Name
 
 
@@ -16,8 +17,8 @@ class OpenAccess(Policy):
     name: Name = Field(default="open", title="Name", description="Replaces one so named further out.")
 
 
-def _compile(policy: OpenAccess, surroundings: Surroundings) -> Compiled:
-    return Compiled(open=True)
+def _compile(policy: OpenAccess, surroundings: Surroundings) -> list[Part]:
+    return [Opening(stage=Stage.IDENTIFY)]
 
 
 KIND = PolicyKind(

@@ -1,7 +1,6 @@
 """Where a caller shows a credential: header, query, cookie, form; found, counted and taken off."""
 
 import re
-from urllib.parse import unquote_to_bytes
 
 from tamarack.core.carrying.call import Call
 
@@ -29,29 +28,14 @@ def parameter_name(value: str) -> str:
     return value
 
 
-def without_query(query: bytes, name: bytes) -> bytes:
-    """The query string without a parameter, the rest byte for byte as it was."""
-    return b"&".join(part for part in query.split(b"&") if name_of(part) != name)
-
-
-def name_of(part: bytes) -> bytes:
-    """The decoded name in one `name=value` of a query string."""
-    name = part.partition(b"=")[0].replace(b"+", b" ")
-    return unquote_to_bytes(name) if b"%" in name else name
-
-
 def in_header(call: Call, name: bytes) -> list[bytes]:
     """The values of a header field, as they came."""
     return [value for field, value in call.headers if field == name]
 
 
-def in_pairs(pairs: bytes, name: bytes) -> list[bytes]:
-    """The values of a name in a query string or a form's body (URL standard, section 5.1)."""
-    return [
-        unquote_to_bytes(part.partition(b"=")[2].replace(b"+", b" "))
-        for part in pairs.split(b"&")
-        if name_of(part) == name
-    ]
+def form_of(call: Call) -> bytes:
+    """A form post's body, where it was read; empty where there is none."""
+    return call.body if call.body and call.media.lower().startswith(FORM) else b""
 
 
 def take_header(call: Call, name: bytes) -> None:

@@ -4,16 +4,17 @@ from typing import Literal
 
 from pydantic import Field, field_validator
 
-from tamarack.core.carrying.call import Call, Caller
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.stages import Stage
+from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.jose import BadToken, peek
 from tamarack.core.identity.signed_keys import ISSUER, check_signed_key
 from tamarack.core.policies.identify.places import header_name, in_header, of_scheme, take_header, take_one, take_scheme
 from tamarack.core.policies.kind import (
     CREDENTIAL_REASONS,
     TOKEN_REASONS,
-    Compiled,
     Policy,
     PolicyKind,
     Shown,
@@ -45,7 +46,7 @@ class SignedKey(Policy):
         return value
 
 
-def _compile(policy: SignedKey, surroundings: Surroundings) -> Compiled:
+def _compile(policy: SignedKey, surroundings: Surroundings) -> list[Part]:
     header, strip = policy.header.encode(), not policy.pass_on
     bearer = header == b"authorization"
     find = surroundings.directory.finder("signed-key")
@@ -101,15 +102,17 @@ def _compile(policy: SignedKey, surroundings: Surroundings) -> Compiled:
             found.append(("key", f"{str(claims.get('jti'))[:40]}, signed with {str(head.get('kid'))[:40]}"))
         return found
 
-    return Compiled(
+    way = Way(
+        stage=Stage.IDENTIFY,
         identify=identify,
         challenge=challenge,
         take_off=take_off,
         reads=reads,
-        secret=[policy.header],
+        secret=(policy.header,),
         place="bearer" if bearer else policy.header,
         strips=strip,
     )
+    return [way]
 
 
 def _place(policy: SignedKey) -> str:

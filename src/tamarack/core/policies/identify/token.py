@@ -7,9 +7,11 @@ from urllib.parse import urlsplit
 
 from pydantic import Field, field_validator, model_validator
 
-from tamarack.core.carrying.call import Call, Caller
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.stages import Stage
+from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.claims import MISSING, claim_at
 from tamarack.core.identity.credentials import outside_value
 from tamarack.core.identity.jose import (
@@ -38,7 +40,6 @@ from tamarack.core.policies.identify.places import (
 from tamarack.core.policies.kind import (
     CREDENTIAL_REASONS,
     TOKEN_REASONS,
-    Compiled,
     Policy,
     PolicyKind,
     Shown,
@@ -195,7 +196,7 @@ class _Keys:
         return self._fixed
 
 
-def _compile(policy: JwtPolicy, surroundings: Surroundings) -> Compiled:
+def _compile(policy: JwtPolicy, surroundings: Surroundings) -> list[Part]:
     keys = _Keys(policy, surroundings)
     find = surroundings.directory.finder("outside-identity")
     application = surroundings.directory.application
@@ -292,8 +293,9 @@ def _compile(policy: JwtPolicy, surroundings: Surroundings) -> Compiled:
             found += [(name, _word(claims[name])) for name in ("iss", "aud", policy.caller_claim) if name in claims]
         return found
 
-    names = [name for name in (policy.header, policy.cookie) if name]
-    return Compiled(
+    names = tuple(name for name in (policy.header, policy.cookie) if name)
+    way = Way(
+        stage=Stage.IDENTIFY,
         identify=identify,
         challenge=challenge,
         take_off=take_off,
@@ -302,6 +304,7 @@ def _compile(policy: JwtPolicy, surroundings: Surroundings) -> Compiled:
         place="bearer" if bearer else policy.header,
         strips=strip,
     )
+    return [way]
 
 
 def _word(value: Any) -> str:

@@ -1,21 +1,21 @@
 """Cost of a call: how many calls one call counts as, under every limit that holds for it."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any, Literal
 
-import orjson
 from pydantic import Field, model_validator
 
+from tamarack.core.carrying.answer_values import documents_of
+from tamarack.core.carrying.call import Call, Watching
+from tamarack.core.carrying.parts import Cost, Part, Watch
 from tamarack.core.carrying.stages import Stage
+from tamarack.core.http.fields import Header
+from tamarack.core.json_pointer import at_pointer
 from tamarack.core.policies.identify.places import header_name
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
 from tamarack.core.types import Name
 
 MOST_COST = 10_000
-LARGEST_READ = 1_000_000
-"""Bytes of an answer that is looked into."""
-
-CostOf = Callable[[Sequence[tuple[bytes, bytes]], bytes | None], int]
 
 
 class CallCost(Policy):
@@ -40,8 +40,8 @@ class CallCost(Policy):
         default="",
         max_length=200,
         title="Or at the place in its JSON",
-        description="A JSON Pointer (RFC 6901) into the answer, like `/usage/units`. Answers over 1 MB, or that are"
-        " streamed, are not looked into.",
+        description="A JSON Pointer (RFC 6901) into the answer, or into each event of a stream, like `/usage/units`."
+        " Answers and events over 1 MB are not looked into.",
     )
 
     @model_validator(mode="after")
@@ -68,44 +68,25 @@ def whole_number(value: Any) -> int:
     return min(MOST_COST, max(0, value))
 
 
-def at_pointer(document: Any, pointer: str) -> Any:
-    """The value a JSON Pointer leads to (RFC 6901, section 4), None where there is none."""
-    for part in pointer.split("/")[1:]:
-        name = part.replace("~1", "/").replace("~0", "~")
-        if isinstance(document, dict) and name in document:
-            document = document[name]
-        elif isinstance(document, list) and name.isascii() and name.isdigit() and int(name) < len(document):
-            document = document[int(name)]
-        else:
-            return None
-    return document
+def _watch(policy: CallCost) -> Watch:
+    """What reads a cost off answers: the highest that one tells."""
+    header, pointer = header_name(policy.answer_header).encode(), policy.answer_value
+
+    def begin(call: Call, status: int, headers: Sequence[Header]) -> Watching | None:
+        def note(document: Any) -> None:
+            call.cost = max(call.cost, whole_number(at_pointer(document, pointer)))
+
+        if pointer:
+            return documents_of(headers, note)
+        call.cost = next((whole_number(value) for field, value in headers if field == header), 0)
+        return None
+
+    return Watch(stage=Stage.METER, begin=begin)
 
 
-def _by_header(name: bytes) -> CostOf:
-    def cost_of(headers: Sequence[tuple[bytes, bytes]], body: bytes | None) -> int:
-        return next((whole_number(value) for field, value in headers if field.lower() == name), 0)
-
-    return cost_of
-
-
-def _by_value(pointer: str) -> CostOf:
-    def cost_of(headers: Sequence[tuple[bytes, bytes]], body: bytes | None) -> int:
-        if not body or len(body) > LARGEST_READ:
-            return 0
-        try:
-            return whole_number(at_pointer(orjson.loads(body), pointer))
-        except ValueError:
-            return 0
-
-    return cost_of
-
-
-def _compile(policy: CallCost, surroundings: Surroundings) -> Compiled:
-    if policy.answer_header:
-        return Compiled(cost=policy.counts_as, cost_of=_by_header(header_name(policy.answer_header).encode()))
-    if policy.answer_value:
-        return Compiled(cost=policy.counts_as, cost_of=_by_value(policy.answer_value))
-    return Compiled(cost=policy.counts_as)
+def _compile(policy: CallCost, surroundings: Surroundings) -> list[Part]:
+    parts: list[Part] = [Cost(stage=Stage.METER, calls=policy.counts_as)]
+    return [*parts, _watch(policy)] if policy.answer_header or policy.answer_value else parts
 
 
 def _brief(policy: CallCost) -> str:

@@ -6,12 +6,13 @@ from pydantic import Field, model_validator
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.metering import QuotaMeter
+from tamarack.core.carrying.parts import Limit, Part
 from tamarack.core.carrying.stages import Stage
 from tamarack.core.limits.quota import Quota, Starts, TimeZone, WhenUsedUp
 from tamarack.core.limits.store import WhenAway
 from tamarack.core.limits.stretch import Period
 from tamarack.core.limits.window import MOST
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
 from tamarack.core.policies.meter.rate_limit import KEYS
 from tamarack.core.types import Name
 
@@ -66,7 +67,7 @@ class CallQuota(Policy):
         )
 
 
-def _compile(policy: CallQuota, surroundings: Surroundings) -> Compiled:
+def _compile(policy: CallQuota, surroundings: Surroundings) -> list[Part]:
     assert surroundings.counters is not None
     id = f"{surroundings.placement}/{policy.name}"
     meter = QuotaMeter(policy.quota, id, policy.name, surroundings.counters, when_away=policy.when_away)
@@ -75,7 +76,7 @@ def _compile(policy: CallQuota, surroundings: Surroundings) -> Compiled:
     def reads(call: Call) -> list[tuple[str, str]]:
         return [("counted for", key(call).removeprefix("=") or "everyone")]
 
-    return Compiled(quota=meter, key=key, reads=reads)
+    return [Limit(stage=Stage.METER, quota=meter, key=key, reads=reads)]
 
 
 _BY_WORDS = {

@@ -5,9 +5,11 @@ from typing import Literal
 
 from pydantic import Field
 
+from tamarack.core.carrying.parts import Part, Telling
 from tamarack.core.carrying.stages import Stage
 from tamarack.core.limits.store import Taken
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.limits.told import nothing, standard, with_trio
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
 from tamarack.core.types import Name
 
 Send = Literal["RateLimit", "RateLimit and the older X-RateLimit trio", "none"]
@@ -26,33 +28,13 @@ class LimitFields(Policy):
     )
 
 
-def standard(taken: Taken) -> bytes:
-    """RateLimit and RateLimit-Policy, for the tightest limit."""
-    return b"ratelimit-policy: %b\r\nratelimit: %b\r\n" % (taken.limiter.policy_field, taken.limit_field)
-
-
-def with_trio(taken: Taken) -> bytes:
-    """Both, and the trio of the same limit."""
-    return b"%bx-ratelimit-limit: %d\r\nx-ratelimit-remaining: %d\r\nx-ratelimit-reset: %d\r\n" % (
-        standard(taken),
-        taken.window.quota,
-        taken.left,
-        taken.reset,
-    )
-
-
-def nothing(taken: Taken) -> bytes:
-    """No field."""
-    return b""
-
-
 Write = Callable[[Taken], bytes]
 WRITERS: dict[str, Write] = {"RateLimit": standard, "RateLimit and the older X-RateLimit trio": with_trio,
                              "none": nothing}  # fmt: skip
 
 
-def _compile(policy: LimitFields, surroundings: Surroundings) -> Compiled:
-    return Compiled(limit_fields=WRITERS[policy.send])
+def _compile(policy: LimitFields, surroundings: Surroundings) -> list[Part]:
+    return [Telling(stage=Stage.METER, write=WRITERS[policy.send])]
 
 
 _BRIEF = {"RateLimit": "RateLimit", "none": "none"}

@@ -8,12 +8,14 @@ from typing import Literal
 from pydantic import Field, field_validator, model_validator
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Limit, Part
 from tamarack.core.carrying.stages import Stage
+from tamarack.core.http.query import in_pairs
 from tamarack.core.identity.claims import MISSING, claim_at
 from tamarack.core.limits.store import Limiter, WhenAway
 from tamarack.core.limits.window import Window, distinct, in_words
-from tamarack.core.policies.identify.places import header_name, in_pairs
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.identify.places import header_name
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
 from tamarack.core.types import Name
 
 By = Literal[
@@ -155,6 +157,7 @@ def _path(call: Call) -> str:
 
 def _operation(call: Call) -> str:
     operation = call.operation
+    assert operation is not None
     return f"{operation.api} {operation.version} {operation.name}"
 
 
@@ -195,7 +198,7 @@ def _missing(policy: RateLimit, call: Call) -> bool:
             return not key_of(policy)(call).startswith("=")
 
 
-def _compile(policy: RateLimit, surroundings: Surroundings) -> Compiled:
+def _compile(policy: RateLimit, surroundings: Surroundings) -> list[Part]:
     id = f"{surroundings.placement}/{policy.name}"
     limiter = Limiter(
         id, policy.name, policy.windows, when_away=policy.when_away, hold_ms=policy.hold_ms, queue=policy.queue
@@ -211,7 +214,7 @@ def _compile(policy: RateLimit, surroundings: Surroundings) -> Compiled:
             found = f"{caller.organization}/{caller.application}"
         return [("counted for", found.removeprefix("=") or "everyone")]
 
-    return Compiled(limiter=limiter, key=key, reads=reads)
+    return [Limit(stage=Stage.METER, limiter=limiter, key=key, reads=reads)]
 
 
 _BY_BRIEF = {"caller": "", "credential": " by key", "user": " by end user", "everyone": ", all"}

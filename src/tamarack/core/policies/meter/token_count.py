@@ -1,19 +1,20 @@
 """Token count: where a language model's answers say how many tokens a call took, so that they are recorded."""
 
-from collections.abc import Callable
+from collections.abc import Sequence
 from typing import Any, Literal
 
-import orjson
 from pydantic import Field, field_validator
 
+from tamarack.core.carrying.answer_values import documents_of
+from tamarack.core.carrying.call import Call, Watching
+from tamarack.core.carrying.parts import Part, Watch
 from tamarack.core.carrying.stages import Stage
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
-from tamarack.core.policies.meter.call_cost import LARGEST_READ, at_pointer
+from tamarack.core.http.fields import Header
+from tamarack.core.json_pointer import at_pointer
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
 from tamarack.core.types import Name
 
 MOST_TOKENS = 1_000_000_000
-
-TokensOf = Callable[[bytes | None], tuple[int, int]]
 
 
 class TokenCount(Policy):
@@ -25,8 +26,8 @@ class TokenCount(Policy):
         default="/usage/prompt_tokens",
         max_length=200,
         title="Prompt tokens stand at",
-        description="A JSON Pointer (RFC 6901) into the answer. Answers over 1 MB, or that are streamed, are not"
-        " looked into.",
+        description="A JSON Pointer (RFC 6901) into the answer, or into each event of a stream. Answers and events over"
+        " 1 MB are not looked into.",
     )
     completion: str = Field(
         default="/usage/completion_tokens",
@@ -50,19 +51,18 @@ def _number(value: Any) -> int:
     return min(MOST_TOKENS, max(0, value))
 
 
-def _compile(policy: TokenCount, surroundings: Surroundings) -> Compiled:
-    def tokens_of(body: bytes | None) -> tuple[int, int]:
-        if not body or len(body) > LARGEST_READ:
-            return 0, 0
-        try:
-            document = orjson.loads(body)
-        except ValueError:
-            return 0, 0
-        return tuple(
-            _number(at_pointer(document, place)) if place else 0 for place in (policy.prompt, policy.completion)
-        )  # type: ignore[return-value]
+def _compile(policy: TokenCount, surroundings: Surroundings) -> list[Part]:
+    def begin(call: Call, status: int, headers: Sequence[Header]) -> Watching | None:
+        def note(document: Any) -> None:
+            prompt, completion = (
+                _number(at_pointer(document, place)) if place else 0 for place in (policy.prompt, policy.completion)
+            )
+            call.prompt_tokens = prompt or call.prompt_tokens  # of a stream, the last event that tells them counts
+            call.completion_tokens = completion or call.completion_tokens
 
-    return Compiled(tokens_of=tokens_of)
+        return documents_of(headers, note)
+
+    return [Watch(stage=Stage.METER, begin=begin)]
 
 
 def _sentence(policy: TokenCount) -> str:

@@ -5,10 +5,11 @@ from typing import Literal
 from pydantic import Field, model_validator
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.stages import Stage
 from tamarack.core.http.addresses import Networks, NetworkText
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
 from tamarack.core.types import Name
 
 
@@ -31,7 +32,7 @@ class AddressRanges(Policy):
         return self
 
 
-def _compile(policy: AddressRanges, surroundings: Surroundings) -> Compiled:
+def _compile(policy: AddressRanges, surroundings: Surroundings) -> list[Part]:
     allow, deny = Networks(policy.allow), Networks(policy.deny)
     some = bool(policy.allow)
     outside = Refusal(REASONS["address-refused"], policy=policy.name, note="in none of the ranges that are let in")
@@ -42,7 +43,7 @@ def _compile(policy: AddressRanges, surroundings: Surroundings) -> Compiled:
             return kept_out
         return outside if some and call.address not in allow else None
 
-    return Compiled(step=step, reads=lambda call: [("address", call.address)])
+    return [Check(stage=Stage.PERMIT, run=step, reads=lambda call: [("address", call.address)])]
 
 
 def _brief(policy: AddressRanges) -> str:

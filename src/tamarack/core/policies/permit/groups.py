@@ -5,9 +5,10 @@ from typing import Literal
 from pydantic import Field, model_validator
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.stages import Stage
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
 from tamarack.core.types import Name
 
 
@@ -33,7 +34,7 @@ class Groups(Policy):
         return self
 
 
-def _compile(policy: Groups, surroundings: Surroundings) -> Compiled:
+def _compile(policy: Groups, surroundings: Surroundings) -> list[Part]:
     allow, deny = frozenset(policy.allow), frozenset(policy.deny)
     missing = Refusal(REASONS["not-in-group"], policy=policy.name, note=f"none of {', '.join(policy.allow)}")
     denied = Refusal(REASONS["group-denied"], policy=policy.name, note=f"one of {', '.join(policy.deny)}")
@@ -48,7 +49,7 @@ def _compile(policy: Groups, surroundings: Surroundings) -> Compiled:
     def reads(call: Call) -> list[tuple[str, str]]:
         return [("groups", ", ".join(sorted(call.caller.groups)) if call.caller and call.caller.groups else "none")]
 
-    return Compiled(step=step, reads=reads)
+    return [Check(stage=Stage.PERMIT, run=step, reads=reads)]
 
 
 def _brief(policy: Groups) -> str:

@@ -8,10 +8,11 @@ from typing import Literal
 from pydantic import Field, field_validator
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.stages import Stage
-from tamarack.core.http.origins import Origins, SitePattern, site_of
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
+from tamarack.core.http.origins import Origins, SitePattern, site_called_from
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
 from tamarack.core.types import Name
 
 
@@ -35,30 +36,25 @@ class ReferringSite(Policy):
         return value
 
 
-def site_called_from(call: Call) -> str:
-    """The site that a call says it came from, empty where it says none."""
-    origin = referer = b""
-    for name, value in call.headers:
-        if name == b"origin":
-            origin = value
-        elif name == b"referer":
-            referer = value
-    return site_of(origin, referer)
-
-
-def _compile(policy: ReferringSite, surroundings: Surroundings) -> Compiled:
+def _compile(policy: ReferringSite, surroundings: Surroundings) -> list[Part]:
     sites = Origins(policy.sites)
     admit = policy.without == "admit"
     other = Refusal(REASONS["site-refused"], policy=policy.name, note="the site is not among those listed")
     nameless = Refusal(REASONS["site-refused"], policy=policy.name, note="the call names no site")
 
     def step(call: Call) -> Refusal | None:
-        site = site_called_from(call)
+        site = site_called_from(call.headers)
         if not site:
             return None if admit else nameless
         return None if sites.match(site) else other
 
-    return Compiled(step=step, reads=lambda call: [("site", site_called_from(call) or "none named")])
+    return [
+        Check(
+            stage=Stage.PERMIT,
+            run=step,
+            reads=lambda call: [("site", site_called_from(call.headers) or "none named")],
+        )
+    ]
 
 
 KIND = PolicyKind(

@@ -6,10 +6,11 @@ from typing import Literal
 from pydantic import Field, field_validator
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.stages import Stage
 from tamarack.core.identity.claims import MISSING, Requirement, claim_at
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings, few
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
 from tamarack.core.types import Name, Text
 
 
@@ -35,7 +36,7 @@ class RequiredClaims(Policy):
         return value
 
 
-def _compile(policy: RequiredClaims, surroundings: Surroundings) -> Compiled:
+def _compile(policy: RequiredClaims, surroundings: Surroundings) -> list[Part]:
     reason = REASONS["claim-missing"]
     checks = tuple(
         (one.holds, Refusal(reason, policy=policy.name, note=f"needed: {one}", detail=policy.message))
@@ -60,7 +61,7 @@ def _compile(policy: RequiredClaims, surroundings: Surroundings) -> Compiled:
             found.append((one.claim, shown[:200]))
         return found
 
-    return Compiled(step=step, reads=reads)
+    return [Check(stage=Stage.PERMIT, run=step, reads=reads)]
 
 
 KIND = PolicyKind(

@@ -6,10 +6,11 @@ from typing import Literal
 from pydantic import Field, field_validator
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.stages import Stage
 from tamarack.core.identity.claims import scopes_of
-from tamarack.core.policies.kind import Compiled, Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
 from tamarack.core.types import Name
 
 _SCOPE = re.compile(r"^[\x21\x23-\x5b\x5d-\x7e]+$")
@@ -34,7 +35,7 @@ class Scopes(Policy):
         return value
 
 
-def _compile(policy: Scopes, surroundings: Surroundings) -> Compiled:
+def _compile(policy: Scopes, surroundings: Surroundings) -> list[Part]:
     wanted = frozenset(policy.scopes)
     every = policy.needs == "all"
     listed = " ".join(policy.scopes)
@@ -53,7 +54,7 @@ def _compile(policy: Scopes, surroundings: Surroundings) -> Compiled:
         held = scopes_of(call.claims) if call.claims is not None else ()
         return [("scopes", " ".join(sorted(held)) or "none")]
 
-    return Compiled(step=step, reads=reads)
+    return [Check(stage=Stage.PERMIT, run=step, reads=reads)]
 
 
 KIND = PolicyKind(

@@ -1,0 +1,307 @@
+"""Assembly: a snapshot's operations turned into programs. All choices are made here, when a rollout is taken up.
+
+Policies become parts, and one rule folds the parts of any stage; on a call's way only what holds is run.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from tamarack.core.carrying.call import Call, Published
+from tamarack.core.carrying.identifying import identify, subscribed, take_off
+from tamarack.core.carrying.metering import Meter, PlanMeter, QuotaLog, QuotaMeter
+from tamarack.core.carrying.parts import (
+    Answerer,
+    Change,
+    Check,
+    Cost,
+    Limit,
+    Opening,
+    Part,
+    Step,
+    Telling,
+    Watch,
+    Way,
+    check_runner,
+)
+from tamarack.core.carrying.program import Clock, Operation
+from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.carrying.route import Route
+from tamarack.core.carrying.routing import Router
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.carrying.steps import Lane, NamedStep, Told
+from tamarack.core.carrying.trace import told_by
+from tamarack.core.configuration.plans import part_for
+from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
+from tamarack.core.identity.directory import Directory
+from tamarack.core.identity.material import Material
+from tamarack.core.limits.store import CounterStore, Limiter
+from tamarack.core.limits.told import standard
+from tamarack.core.limits.window import Window
+from tamarack.core.policies import KINDS, PolicyKind
+from tamarack.core.policies.kind import Surroundings
+from tamarack.core.traffic.record import PLACE
+
+DEFAULT_BODY_LIMIT = 1000**3
+"""Bytes; what holds where no body size policy does."""
+
+_CLOSED = Refusal(REASONS["closed"])
+_RETIRED = Refusal(REASONS["retired"])
+
+
+class Plans:
+    """What the plans set, ready to count: their rates by operation, and their quotas."""
+
+    def __init__(self, snapshot: Snapshot, counters: CounterStore) -> None:
+        self._plans = {f"{plan.product}/{plan.plan}": plan for plan in snapshot.plans}
+        self._products = snapshot.products
+        self._counters = counters
+        self._limiters: dict[str, Limiter] = {}
+        self._quotas = {
+            # A quota counts for the product, so that changing the plan does not begin it anew.
+            key: QuotaMeter(plan.quota, f"@quota/{plan.product}", plan.plan, counters)
+            for key, plan in self._plans.items()
+            if plan.quota is not None
+        }
+
+    def meters(self, api: str, operation: str) -> dict[str, PlanMeter]:
+        """What each plan sets for an operation, by `product/plan`."""
+        found = {}
+        for key, plan in self._plans.items():
+            if api not in self._products.get(plan.product, ()):
+                continue
+            part = part_for(plan.parts, api, operation)
+            limits = part.limits if part is not None else plan.limits
+            id = f"@plan/{key}" if part is None else f"@plan/{key}/{part.place}"
+            limiter = self._limiter(id, plan.plan, limits) if limits else None
+            if limiter is not None or key in self._quotas:
+                found[key] = PlanMeter(limiter, self._quotas.get(key))
+        return found
+
+    def _limiter(self, id: str, name: str, limits: tuple[Window, ...]) -> Limiter:
+        made = self._limiters.get(id)
+        if made is None:
+            made = self._limiters[id] = Limiter(id, name, limits, reason="over-plan")
+            self._counters.bind(made)
+        return made
+
+
+@dataclass(slots=True)
+class Workshop:
+    """What programs are put together with.
+
+    `log` takes note of what counted against quotas. `clock` tells nanoseconds, for the time of each stage; without it
+    none is taken. `routes` are the ways to the backends by name; without them calls are decided over and go nowhere.
+    """
+
+    directory: Directory
+    material: Material
+    counters: CounterStore
+    environment: str
+    log: QuotaLog | None = None
+    clock: Clock | None = None
+    routes: Mapping[str, Route] | None = None
+    kinds: Mapping[str, PolicyKind] = field(default_factory=lambda: KINDS)
+    _made: dict[tuple[PlacedPolicy, str], tuple[Part, ...]] = field(default_factory=dict)
+
+    def parts_of(self, placed: PlacedPolicy, version: SnapshotVersion) -> tuple[Part, ...]:
+        """A placed policy's parts, made once, so that the operations of a placement share what they keep."""
+        key = (placed, version.title)
+        found = self._made.get(key)
+        if found is None:
+            realm = version.title.replace("\\", "").replace('"', "'")
+            surroundings = Surroundings(
+                self.directory, self.material, self.environment, placed.placement, realm, self.counters
+            )
+            found = self._made[key] = tuple(self.kinds[placed.policy.kind].compile(placed.policy, surroundings))
+            for part in found:
+                check_runner(part)
+                if isinstance(part, Limit) and part.limiter is not None:
+                    self.counters.bind(part.limiter)
+        return found
+
+    def told(self, placed: PlacedPolicy, part: Part) -> Told:
+        """How a trace names a part."""
+        policy = placed.policy
+        return Told(policy.called or self.kinds[policy.kind].title, policy.name, placed.placement, part)
+
+
+def assemble(snapshot: Snapshot, shop: Workshop) -> Router[Operation]:
+    """Every operation of a snapshot, ready to be found by method and path.
+
+    Raises `parts.NoRunner` for a policy that would be without effect.
+    """
+    router: Router[Operation] = Router()
+    cap = None
+    if snapshot.cap:
+        cap = Limiter("@cap", "platform", snapshot.cap, reason="over-capacity")
+        shop.counters.bind(cap)
+    plans = Plans(snapshot, shop.counters)
+    for version in sorted(snapshot.versions, key=lambda version: -len(version.base_path)):
+        for operation in version.operations:
+            assembled = _Folding(version, operation, shop, plans, cap).operation()
+            path = version.base_path + ("" if operation.path == "/" else operation.path)
+            router.add(operation.method, path, assembled)
+            if operation.path == "/":
+                router.add(operation.method, version.base_path + "/", assembled)
+    return router
+
+
+class _Folding:
+    """The parts of one operation, folded into its program."""
+
+    def __init__(
+        self, version: SnapshotVersion, operation: SnapshotOperation, shop: Workshop, plans: Plans, cap: Limiter | None
+    ) -> None:
+        self.version = version
+        self.name = f"{operation.method} {operation.path}"
+        self.shop = shop
+        self.plans = plans
+        self.cap = cap
+        self.parts: list[tuple[Told, Part]] = [
+            (shop.told(placed, part), part) for placed in operation.policies for part in shop.parts_of(placed, version)
+        ]
+        outer = [part for placed in operation.outer_identify for part in shop.parts_of(placed, version)]
+        self.outer = [part for part in outer if isinstance(part, Way)]
+        self.is_open = any(isinstance(part, Opening) for _, part in self.parts)
+        self.retired = version.state == "retired"
+
+    def of(self, kind: type[Part], stage: Stage | None = None) -> list[tuple[Told, Part]]:
+        """The parts of a kind, in the order of their policies."""
+        return [
+            (told, part)
+            for told, part in self.parts
+            if isinstance(part, kind) and (stage is None or part.stage is stage)
+        ]
+
+    def operation(self) -> Operation:
+        every = [part for _, part in self.parts]
+        checks = [part for part in every if isinstance(part, Check)]
+        bounds = [part.body_limit for part in checks if part.body_limit is not None]
+        tellers = [part.write for part in every if isinstance(part, Telling)]
+        facts = Published(
+            self.version.api,
+            self.version.version,
+            self.name,
+            self.version.backend,
+            self.version.base_path,
+            min(bounds, default=DEFAULT_BODY_LIMIT),
+            frozenset(name for part in (*every, *self.outer) for name in part.secret),
+            tellers[0] if tellers else standard,
+        )
+        meter = self._meter()
+        before = self._before()
+        metered = [NamedStep(Stage.METER, None, tuple(told for told, _ in self.of(Limit)))] if meter is not None else []
+        after = [] if self.retired else self._steps(Stage.SHAPE)
+        answerers = [] if self.retired else self.of(Answerer)
+        answering = [NamedStep(Stage.ANSWER, None, (told,)) for told, _ in answerers]
+        wanting = [part for part in every if part.request_body and part.stage is not Stage.RETURN]
+        first = [step for step in before if step.stage is Stage.GUARD]
+        steps = [step for step in before if step.stage is not Stage.GUARD]
+        routes = self.shop.routes
+        browsers = [part.browser for part in checks if part.browser is not None]
+        return Operation(
+            facts,
+            (*before, *metered, *after, *answering),
+            self._lane(first, steps, after, bool(wanting), self._plain),
+            self._lane(first, steps, after, bool(wanting), lambda steps: tuple(map(told_by, steps))),
+            meter=meter,
+            answerers=answerers,  # type: ignore[arg-type]
+            changes=self.of(Change, Stage.RETURN),  # type: ignore[arg-type]
+            watches=[part for part in every if isinstance(part, Watch)],
+            reads=[(part.media, part.request_body) for part in wanting],
+            browser=browsers[0] if browsers else None,
+            route=(routes.get(self.version.backend) or Route(())) if routes is not None else None,
+            clock=self.shop.clock,
+        )
+
+    @staticmethod
+    def _lane(
+        first: list[NamedStep],
+        steps: list[NamedStep],
+        after: list[NamedStep],
+        reads: bool,
+        made: Callable[[list[NamedStep]], tuple[Step, ...]],
+    ) -> Lane:
+        return Lane(made(first) if reads else (), made(steps) if reads else made([*first, *steps]), made(after))
+
+    def _plain(self, named: list[NamedStep]) -> tuple[Step, ...]:
+        """The steps; with a clock, each stage's last is followed by one that notes when the stage ended."""
+        clock = self.shop.clock
+        steps: list[Step] = []
+        for place, one in enumerate(named):
+            assert one.step is not None
+            steps.append(one.step)
+            following = named[place + 1].stage if place + 1 < len(named) else None
+            if clock is not None and following is not one.stage and one.stage in PLACE:
+                steps.append(_note_end(clock, 1 + PLACE[one.stage]))
+        return tuple(steps)
+
+    def _steps(self, stage: Stage) -> list[NamedStep]:
+        """The checks and changes of a stage."""
+        found: list[tuple[Told, Part]] = [
+            (told, part)
+            for told, part in self.parts
+            if part.stage is stage and isinstance(part, Check | Change) and _step_of(part) is not None
+        ]
+        found.sort(key=lambda pair: not (isinstance(pair[1], Check) and pair[1].first))
+        return [NamedStep(stage, _step_of(part), (told,)) for told, part in found]
+
+    def _before(self) -> list[NamedStep]:
+        """What runs before the limits."""
+        if self.retired:
+            return [NamedStep(Stage.GUARD, lambda call: _RETIRED, (Told("Retired", "", "built in"),))]
+        named = self._steps(Stage.GUARD)
+        ways = self.of(Way)
+        kept = {name for _, way in ways if isinstance(way, Way) and not way.strips for name in way.secret}
+        takers = [way for way in self.outer if kept.isdisjoint(way.secret)]
+        if self.is_open:
+            named += _taken_off(takers, "Open to anyone")
+        elif not ways:
+            named.append(NamedStep(Stage.IDENTIFY, lambda call: _CLOSED, (Told("Closed", "", "built in"),)))
+        else:
+            step = identify([(told.name, way) for told, way in ways if isinstance(way, Way)])
+            named.append(NamedStep(Stage.IDENTIFY, step, tuple(told for told, _ in ways)))
+            named += _taken_off(takers, "Other credentials")
+            step = subscribed(self.version.api)
+            named.append(NamedStep(Stage.PERMIT, step, (Told("Subscription", "", "built in"),)))
+        return named + self._steps(Stage.PERMIT)
+
+    def _meter(self) -> Meter | None:
+        """All that counts calls of the operation; None where nothing does."""
+        limits = [part for _, part in self.of(Limit) if isinstance(part, Limit)]
+        costs = [part.calls for _, part in self.of(Cost) if isinstance(part, Cost)]
+        if self.retired or (self.is_open and not limits and not costs and self.cap is None):
+            return None
+        pairs = [(limit.limiter, limit.key) for limit in limits if limit.limiter is not None]
+        if self.cap is not None:
+            pairs.append((self.cap, _everyone))
+        quotas: list[tuple[QuotaMeter, Callable[[Call], str]]] = [
+            (limit.quota, limit.key) for limit in limits if limit.quota is not None
+        ]
+        plans = {} if self.is_open else self.plans.meters(self.version.api, self.name)
+        counted = quotas or any(plan.quota is not None for plan in plans.values())
+        return Meter(pairs, plans, max(costs, default=1), quotas, self.shop.log if counted else None)
+
+
+def _everyone(call: Call) -> str:
+    return ""
+
+
+def _step_of(part: Part) -> Step | None:
+    if isinstance(part, Check):
+        return part.run
+    return part.request if isinstance(part, Change) else None
+
+
+def _taken_off(ways: Sequence[Way], title: str) -> list[NamedStep]:
+    return [NamedStep(Stage.IDENTIFY, take_off(ways), (Told(title, "", "built in"),))] if ways else []
+
+
+def _note_end(clock: Clock, place: int) -> Step:
+    def step(call: Call) -> Refusal | None:
+        call.ended_at[place] = clock()
+        return None
+
+    return step

@@ -1,0 +1,160 @@
+"""The head that goes on to a target, and the answer's fields on their way back (RFC 9110, section 7.6; RFC 7239)."""
+
+from __future__ import annotations
+
+import re
+
+from tamarack.core.carrying.call import Call, Published
+from tamarack.core.http.fields import NOT_SENT_BACK, PASSES, Header, goes_on, without_listed
+from tamarack.core.http.paths import behind
+from tamarack.core.http.target import Target
+from tamarack.core.traffic.record import HIT, MISS
+
+_HIT = re.compile(rb";\s*hit\b")
+_COLON = b": "
+_BODILESS = frozenset(("GET", "HEAD", "DELETE", "OPTIONS", "TRACE"))
+_COUNTED_DOWN = frozenset(("OPTIONS", "TRACE"))
+"""Methods whose Max-Forwards is counted down (RFC 9110, 7.6.2)."""
+_ADDRESSES = frozenset((b"location", b"content-location"))
+_LOOKED_AT = _ADDRESSES | {b"content-length", b"cache-status", b"age", b"date", b"connection"}
+_LIST_NOTHING = frozenset((b"keep-alive", b"close"))
+
+_FROM: dict[tuple[str, bytes, str], bytes] = {}
+_MOST_FROM = 4096
+
+
+def _came_from(address: str, host: bytes, scheme: str) -> bytes:
+    """The fields that say where a call came from; callers come again, so they are kept.
+
+    `host` is one by its grammar, so nothing in it could end a quoted string.
+    """
+    made = _FROM.get((address, host, scheme))
+    if made is None:
+        if len(_FROM) >= _MOST_FROM:
+            _FROM.clear()
+        plain = address.encode()
+        quoted = b'"[%b]"' % plain if b":" in plain else plain
+        made = _FROM[address, host, scheme] = (
+            b'forwarded: for=%b;host="%b";proto=%b\r\nx-forwarded-for: %b\r\nx-forwarded-host: %b\r\n'
+            b"x-forwarded-proto: %b\r\nvia: 1.1 tamarack\r\ntamarack-call-id: "
+        ) % (quoted, host, scheme.encode(), plain, host, scheme.encode())
+    return made
+
+
+def request_head(call: Call, operation: Published, target: Target, signs_in: Header | None = None) -> bytes:
+    """The head to send to a target: the call's fields without those of this hop, and where it came from."""
+    path, base, method = call.path, operation.base, call.method
+    rest = path[len(base) :] if path.startswith(base) else behind(path, operation.base_segments)
+    if call.query:
+        rest = b"%b?%b" % (rest or b"/", call.query)
+    headers = call.headers
+    try:
+        passed = [field for field in headers if PASSES[field[0]]]
+    except KeyError:  # a name that is new here
+        passed = [field for field in headers if goes_on(field[0])]
+    if signs_in is not None:
+        passed = [*(field for field in passed if field[0] != signs_in[0]), signs_in]
+    if method in _COUNTED_DOWN:
+        passed = [_counted_down(field) for field in passed]
+    length = call.length if call.body is None else len(call.body)
+    framing = b""
+    if length:
+        framing = b"content-length: %d\r\n" % length if length > 0 else b"transfer-encoding: chunked\r\n"
+    elif method not in _BODILESS:
+        framing = b"content-length: 0\r\n"
+    came = _FROM.get((call.address, call.host, call.scheme))
+    if came is None:
+        came = _came_from(call.address, call.host, call.scheme)
+    lines = b"\r\n".join(map(_COLON.join, passed))
+    if lines:
+        lines += b"\r\n"
+    return b"%b %b%b%b%b%b%b%b\r\n\r\n" % (
+        method.encode(),
+        target.path,
+        rest or b"/",
+        target.head,
+        lines,
+        framing,
+        came,
+        call.id,
+    )
+
+
+def _counted_down(field: Header) -> Header:
+    """Max-Forwards with one less; any other field as it is."""
+    if field[0] == b"max-forwards" and field[1].isdigit():
+        return field[0], b"%d" % max(0, int(field[1][:9]) - 1)
+    return field
+
+
+class Passed:
+    """The backend's answer goes on to the caller: its status and fields, ready but for the gateway's own, and the body
+    where it is whole already; else the driver passes it on as it comes."""
+
+    __slots__ = ("body", "dated", "fields", "has_length", "status")
+
+    def __init__(self, status: int, body: bytes | None) -> None:
+        self.status = status
+        self.body = body
+        self.fields = b""
+        self.has_length = False
+        self.dated = False
+
+
+def read_answer(passed: Passed, call: Call, target: Target | None, received: list[Header]) -> None:
+    """Fill in an answer's fields: without those of the hop to the target and of the gateway's own making.
+
+    `Location` and `Content-Location` that name the target are brought to the gateway's address. What a cache had to do
+    with it (Cache-Status, RFC 9211; Age, RFC 9111, 5.1) is noted on the call.
+    """
+    fields = received
+    for name, value in received:
+        if name not in _LOOKED_AT:
+            continue
+        if name == b"content-length":
+            passed.has_length = True
+        elif name == b"date":
+            passed.dated = True
+        elif name == b"connection":
+            if value.lower() not in _LIST_NOTHING:
+                fields = without_listed(fields)
+        elif name == b"cache-status":
+            call.cache = HIT if _HIT.search(value) else call.cache or MISS
+        elif name == b"age":
+            call.cache = call.cache or HIT
+        elif name in _ADDRESSES and target is not None:
+            moved = (name, outward(value, call, target))
+            fields = [moved if field == (name, value) else field for field in fields]
+    if passed.status == 204:  # RFC 9110, 8.6
+        passed.has_length = False
+        fields = [field for field in fields if field[0] != b"content-length"]
+    if not NOT_SENT_BACK.isdisjoint(dict(fields)):
+        fields = [field for field in fields if field[0] not in NOT_SENT_BACK]
+    passed.fields = b"\r\n".join(map(_COLON.join, fields)) + b"\r\n" if fields else b""
+
+
+def outward(address: bytes, call: Call, target: Target) -> bytes:
+    """An address in an answer as the caller can use it: one of the target's becomes the gateway's.
+
+    Others, and relative ones, stay as they are.
+    """
+    operation = call.operation
+    assert operation is not None
+    scheme, separator, rest = address.partition(b"://")
+    absolute = bool(separator) and scheme.lower() in (b"http", b"https")
+    if absolute:
+        place = min((p for p in map(rest.find, (b"/", b"?", b"#")) if p >= 0), default=len(rest))
+        if rest[:place].lower() != target.authority.lower():
+            return address
+        path = rest[place:]
+    elif address[:1] == b"/" and address[:2] != b"//":
+        path = address
+    else:
+        return address
+    inside = path[len(target.path) :]
+    if not path.startswith(target.path) or inside[:1] not in (b"", b"/", b"?", b"#"):
+        return address
+    moved = operation.base_path.encode() + inside
+    if absolute and call.host:
+        return b"%b://%b%b" % (call.scheme.encode(), call.host, moved or b"/")
+    return moved or b"/"

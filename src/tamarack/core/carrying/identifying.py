@@ -1,0 +1,125 @@
+"""The step that finds out who calls: the ways of an operation, tried in their order.
+
+The one whose credential is shown decides. Two credentials in one call are refused; a way that only finds that a token
+is not its own yields to another that reads the same place. Every credential is taken off the call.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Step, Way
+from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.http.origins import site_called_from
+from tamarack.core.identity.caller import Caller
+
+_REVOKED = REASONS["revoked-credential"]
+_EXPIRED = REASONS["expired-credential"]
+_CREDENTIAL_ADDRESS = Refusal(REASONS["credential-address"])
+_CREDENTIAL_SITE = Refusal(REASONS["credential-site"])
+_NOT_SUBSCRIBED = Refusal(REASONS["not-subscribed"])
+_SUBSCRIPTION_PAUSED = Refusal(REASONS["subscription-paused"])
+_APPLICATION_PAUSED = Refusal(REASONS["application-paused"])
+
+
+def identify(ways: Sequence[tuple[str, Way]]) -> Step:
+    """The step for some ways, each with its policy's name."""
+    challenges = tuple(dict.fromkeys((b"www-authenticate", way.challenge) for _, way in ways if way.challenge))
+    missing = Refusal(REASONS["no-credential"], challenges)
+    revoked = Refusal(_REVOKED, challenges)
+    expired = Refusal(_EXPIRED, challenges)
+    doubled = Refusal(REASONS["doubled-credential"])
+
+    def settle(call: Call, found: Caller, name: str) -> Refusal | None:
+        call.caller = found
+        call.way = name
+        if found.revoked:
+            return revoked
+        if found.expires_at and found.expires_at <= call.now:
+            return expired
+        if found.networks is not None and call.address not in found.networks:
+            return _CREDENTIAL_ADDRESS
+        if found.sites is not None and not found.sites.match(site_called_from(call.headers)):
+            return _CREDENTIAL_SITE
+        return None
+
+    if len(ways) == 1:
+        only_name, only_way = ways[0]
+        only = only_way.identify
+
+        def one_way(call: Call) -> Refusal | None:
+            found = only(call)
+            if found is None:
+                return missing
+            if type(found) is Refusal:
+                return found
+            return settle(call, found, only_name)  # type: ignore[arg-type]
+
+        return one_way
+
+    prepared = tuple((name, way.identify, way.place) for name, way in ways)
+
+    def any_way(call: Call) -> Refusal | None:
+        shown: Caller | Refusal | None = None
+        shown_at = way_name = ""
+        yielding: Refusal | None = None
+        yielding_at: list[str] = []
+        for name, way, place in prepared:
+            before = call.headers
+            found = way(call)
+            if found is None:
+                continue
+            if type(found) is Refusal and found.yields:
+                if yielding is None or yielding.reason.code == "wrong-issuer":
+                    yielding = found
+                yielding_at.append(place)
+                if place:
+                    call.headers = before  # the next way reads the same place
+                continue
+            if shown is not None:
+                return doubled
+            shown, shown_at, way_name = found, place, name
+        for take in takers:
+            take(call)
+        if shown is None:
+            return yielding or missing
+        if any(place != shown_at for place in yielding_at):
+            return doubled
+        if isinstance(shown, Refusal):
+            return shown
+        return settle(call, shown, way_name)
+
+    takers = tuple(way.take_off for _, way in ways if way.place and way.strips)
+    return any_way
+
+
+def take_off(ways: Sequence[Way]) -> Step:
+    """Credentials that are not asked for here are taken off all the same: they are not the backend's."""
+    takers = tuple(way.take_off for way in ways)
+
+    def step(call: Call) -> Refusal | None:
+        for take in takers:
+            take(call)
+        return None
+
+    return step
+
+
+def subscribed(api: str) -> Step:
+    """A subscription in force for this API: holds wherever a caller is identified."""
+
+    def step(call: Call) -> Refusal | None:
+        caller = call.caller
+        assert caller is not None
+        if caller.paused:
+            return _APPLICATION_PAUSED
+        grant = caller.grants.get(api)
+        if grant is None:
+            return _NOT_SUBSCRIBED
+        if grant.paused:
+            return _SUBSCRIPTION_PAUSED
+        call.grant = grant
+        return None
+
+    return step

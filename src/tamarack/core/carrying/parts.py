@@ -1,0 +1,175 @@
+"""What a policy becomes when it is compiled: parts, each with the stage it stands in and what it needs.
+
+A policy kind returns a list of parts; `core.carrying.assembly` folds them, by one rule for all stages, into the program
+of an operation. `RUNNERS` says which stages can run which parts; any other place is an error when a rollout is taken
+up.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from tamarack.core.carrying.call import Call, Watching
+from tamarack.core.carrying.metering import Key, QuotaMeter
+from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.carrying.stages import Stage
+from tamarack.core.http.browser import BrowserRule
+from tamarack.core.http.fields import Header
+from tamarack.core.identity.caller import Caller
+from tamarack.core.limits.store import Limiter, Taken
+
+Step = Callable[[Call], Refusal | None]
+"""One step of a call: reads and changes the call, and returns a refusal or None to go on."""
+Reads = Callable[[Call], list[tuple[str, str]]]
+"""What a part looks at, for a trace: names and values, read before it runs."""
+
+
+class Reply:
+    """An answer that does not come from the backend: ready header fields (without a length), and the body."""
+
+    __slots__ = ("body", "fields", "status")
+
+    def __init__(self, status: int, fields: bytes = b"", body: bytes = b"") -> None:
+        self.status = status
+        self.fields = fields
+        self.body = body
+
+
+class Answered:
+    """A backend's answer whose head has arrived. `body` is all of it where it is here already, else None.
+
+    Changes of the stage Return set `status`, `headers` and `body` anew.
+    """
+
+    __slots__ = ("body", "headers", "status")
+
+    def __init__(self, status: int, headers: list[Header], body: bytes | None) -> None:
+        self.status = status
+        self.headers = headers
+        self.body = body
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Part:
+    """What all parts have."""
+
+    stage: Stage
+    reads: Reads | None = None
+    secret: tuple[str, ...] = ()
+    """Names of fields and parameters whose values a trace shows masked."""
+    request_body: int = 0
+    """The most bytes of the request's body that it wants whole; a longer body is not read ahead. 0 for none."""
+    media: bytes = b""
+    """It wants the body only of this media type."""
+    answer_body: int = 0
+    """The most bytes of the answer's body that it wants whole before it runs. 0 for none."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Check(Part):
+    """Looks at the call, and may refuse it."""
+
+    run: Step
+    body_limit: int | None = None
+    """The most bytes that a request's body may have, where it says so."""
+    first: bool = False
+    """Runs before the others of its stage, so that its fields are on their refusals too."""
+    browser: BrowserRule | None = None
+    """What answers preflights."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Way(Part):
+    """Identifies the caller."""
+
+    identify: Callable[[Call], Caller | Refusal | None]
+    """The caller, a refusal, or None where its credential was not shown."""
+    take_off: Callable[[Call], None]
+    """Removes the credential without looking at it."""
+    challenge: bytes = b""
+    """The WWW-Authenticate value that says how to identify (RFC 9110, section 11.6.1)."""
+    strips: bool = True
+    """False where the credential is passed on to the backend."""
+    place: str = ""
+    """Where it reads its credential, where other ways may read the same place."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Opening(Part):
+    """Lets anyone in: no caller is identified."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Limit(Part):
+    """Counts calls, or tokens, by a key. Of `limiter` and `quota` one is set."""
+
+    key: Key
+    limiter: Limiter | None = None
+    quota: QuotaMeter | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Cost(Part):
+    """How many calls a call counts as when it comes."""
+
+    calls: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Telling(Part):
+    """Writes the fields that tell callers what is left."""
+
+    write: Callable[[Taken], bytes]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Change(Part):
+    """Changes the request (in the stage Shape), or the answer (in Return)."""
+
+    request: Step | None = None
+    answer: Callable[[Call, Answered], None] | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Answerer(Part):
+    """May answer in the backend's place. `asks` where it is a program of its own, with needs."""
+
+    answer: Callable[[Call], Reply | Refusal | None] | Callable[[Call], Generator[Any, Any, Reply | Refusal | None]]
+    asks: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Watch(Part):
+    """Looks at answers as they pass: `begin` is given the head, and returns what is given the pieces; None for none."""
+
+    begin: Callable[[Call, int, Sequence[Header]], Watching | None]
+
+
+RUNNERS: dict[type[Part], frozenset[Stage]] = {
+    Check: frozenset((Stage.GUARD, Stage.PERMIT, Stage.SHAPE)),
+    Way: frozenset((Stage.IDENTIFY,)),
+    Opening: frozenset((Stage.IDENTIFY,)),
+    Limit: frozenset((Stage.METER,)),
+    Cost: frozenset((Stage.METER,)),
+    Telling: frozenset((Stage.METER,)),
+    Change: frozenset((Stage.SHAPE, Stage.RETURN)),
+    Answerer: frozenset((Stage.ANSWER,)),
+    Watch: frozenset((Stage.METER, Stage.RETURN)),
+}
+"""The stages that run each kind of part. A watch of Meter looks at answers for what limits count."""
+
+
+class NoRunner(ValueError):
+    """A part stands in a stage that cannot run it, so the policy would be without effect."""
+
+
+def check_runner(part: Part) -> None:
+    """Raise `NoRunner` for a part that its stage would pass over."""
+    stages = RUNNERS.get(type(part), frozenset())
+    if part.stage not in stages:
+        named = " or ".join(stage.label for stage in Stage if stage in stages) or "no stage"
+        raise NoRunner(f"a {type(part).__name__} runs in {named}, not in {part.stage.label}")
+    if isinstance(part, Change) and (part.answer if part.stage is Stage.RETURN else part.request) is None:
+        raise NoRunner(f"a Change in {part.stage.label} says nothing of what passes there")

@@ -1,0 +1,46 @@
+"""The record of a call: one row, written from the call by name, in the order of `core.traffic.record.FIELDS`."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from tamarack.core.carrying.call import Call
+from tamarack.core.text import one_line
+from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH, LONGEST_USER, OVER_QUOTA
+
+_NO_OPERATION = ("", "", "")
+_NOBODY = _NO_GRANT = ("", "")
+
+
+def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
+    """A call as it is recorded, however it ended. What callers wrote loses what no database takes."""
+    operation, caller, grant, taken, agent = call.operation, call.caller, call.grant, call.taken, call.agent
+    return (
+        call.id.decode(),
+        int(call.now * 1_000_000),
+        call.total_us,
+        call.backend_us,
+        environment,
+        node,
+        call.rollout,
+        *(operation.named_in_records if operation is not None else _NO_OPERATION),
+        call.method,
+        call.path[:LONGEST_PATH].decode("latin-1"),
+        call.status,
+        call.reason,
+        call.received_bytes,
+        call.sent_bytes,
+        *((caller.organization, caller.application) if caller is not None else _NOBODY),
+        *((grant.subscription, grant.plan) if grant is not None else _NO_GRANT),
+        caller.credential if caller is not None else "",
+        call.address,
+        agent[:LONGEST_AGENT].decode("latin-1"),
+        call.target,
+        call.held_us,
+        OVER_QUOTA if taken is not None and taken.over is not None else "",
+        one_line(call.user)[:LONGEST_USER] if call.user else "",
+        call.cache,
+        call.prompt_tokens,
+        call.completion_tokens,
+        call.ended_at if operation is not None else (),
+    )

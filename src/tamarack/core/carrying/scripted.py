@@ -1,0 +1,112 @@
+"""A driver that answers a program's needs from a script, on a clock of its own: no network, no waiting.
+
+Tests, "would it pass?", explanations and rehearsals run the node's own programs on it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.forwarding import Passed
+from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Need, ReadAnswer, ReadBody, Take
+from tamarack.core.carrying.parts import Answered, Reply
+from tamarack.core.carrying.program import Operation
+from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.limits.store import CounterStore, Taken
+
+Backend = Callable[[Ask, bytes], tuple[Answered, tuple[bytes, ...]] | Failed]
+"""Answers a request with its body: the head of an answer, and the pieces that its body comes in; or a failure."""
+
+
+def nothing_there(ask: Ask, body: bytes) -> tuple[Answered, tuple[bytes, ...]]:
+    """A backend that answers 204 to everything."""
+    return Answered(204, [], b""), ()
+
+
+class ScriptedDriver:
+    """Runs calls to their end. `counters` decide over limits; `body` is what the caller sends.
+
+    `fetch` is asked for key sets, by address and key id, and says whether it fetched one.
+    """
+
+    def __init__(
+        self,
+        counters: CounterStore,
+        backend: Backend = nothing_there,
+        fetch: Callable[[str, str], bool] = lambda url, kid: False,
+    ) -> None:
+        self._counters = counters
+        self._backend = backend
+        self._fetch = fetch
+        self._pieces: tuple[bytes, ...] = ()
+        self.sent = b""
+        """What went to the caller of the last answer's body."""
+
+    def carry(self, call: Call, operation: Operation, body: bytes = b"") -> Refusal | Reply | Passed:
+        """Run one call to its end, and count what its answer told. Returns how it ended."""
+        call.operation = operation
+        self._pieces = ()
+        self.sent = b""
+        program = operation.run(call)
+        answer: Any = None
+        try:
+            while True:
+                answer = self._answer(program.send(answer), call, body)
+        except StopIteration as end:
+            outcome: Refusal | Reply | Passed = end.value
+        return self._ended(call, operation, outcome)
+
+    def _answer(self, need: Need, call: Call, body: bytes) -> Any:
+        match need:
+            case ReadBody():
+                if len(body) > call.operation.body_limit:  # type: ignore[union-attr]
+                    return Refusal(REASONS["too-large"])
+                return body if len(body) <= need.at_most else None
+            case FetchKeys():
+                return self._fetch(need.url, need.kid)
+            case Take():
+                return self._take(call)
+            case ReadAnswer():
+                whole = b"".join(self._pieces)
+                if len(whole) > need.at_most:
+                    return None
+                self._pieces = ()
+                return whole
+            case Ask():
+                if need.body is None and len(body) > call.operation.body_limit:  # type: ignore[union-attr]
+                    return Refusal(REASONS["too-large"])
+                answered = self._backend(need, body if need.body is None else need.body)
+                if isinstance(answered, Failed):
+                    return answered
+                head, self._pieces = answered
+                return head
+
+    def _take(self, call: Call) -> Taken:
+        """Decide over limits; where one lets calls wait, the clock goes on until the call's turn has come."""
+        now = call.now
+        while True:
+            taken = self._counters.take(call.asked, now)
+            held_us = round((now - call.now) * 1_000_000)
+            if taken.admitted or held_us + taken.wait_us > taken.limiter.hold_us:
+                call.held_us = held_us
+                return taken
+            call.held_by = taken.limiter.name
+            now += taken.wait_us / 1_000_000
+
+    def _ended(self, call: Call, operation: Operation, outcome: Refusal | Reply | Passed) -> Refusal | Reply | Passed:
+        if isinstance(outcome, Refusal):
+            call.status, call.reason = outcome.reason.status, outcome.reason.code
+        else:
+            call.status = outcome.status
+        if isinstance(outcome, Passed):
+            pieces = self._pieces if outcome.body is None else (outcome.body,)
+            for piece in pieces:
+                for one in call.watching:
+                    one.piece(piece)
+            self.sent = b"".join(pieces)
+        owed = operation.settled(call, isinstance(outcome, Passed))
+        if owed:
+            self._counters.add(owed, call.now)
+        return outcome

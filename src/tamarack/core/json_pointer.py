@@ -1,0 +1,17 @@
+"""JSON Pointer (RFC 6901): the value that a pointer leads to."""
+
+from collections.abc import Mapping
+from typing import Any
+
+
+def at_pointer(document: Any, pointer: str, missing: Any = None) -> Any:
+    """The value a pointer leads to (RFC 6901, section 4); `missing` where there is none."""
+    for part in pointer.split("/")[1:]:
+        name = part.replace("~1", "/").replace("~0", "~")
+        if isinstance(document, Mapping) and name in document:
+            document = document[name]
+        elif isinstance(document, list) and name.isascii() and name.isdigit() and int(name[:9]) < len(document):
+            document = document[int(name[:9])]
+        else:
+            return missing
+    return document

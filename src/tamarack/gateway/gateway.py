@@ -1,0 +1,172 @@
+"""What all calls of a node share: what it serves, its counters, its upstream client, its recorder, its clock."""
+
+from __future__ import annotations
+
+import itertools
+import secrets
+import sys
+import traceback
+from collections.abc import Callable
+from email.utils import formatdate
+from time import gmtime, perf_counter_ns, strftime
+
+from tamarack.core.carrying.assembly import Workshop, assemble
+from tamarack.core.carrying.backend_sign_in import sign_in_field
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.metering import QuotaLog
+from tamarack.core.carrying.program import Operation
+from tamarack.core.carrying.recording import record_of
+from tamarack.core.carrying.route import Route
+from tamarack.core.carrying.routing import Router
+from tamarack.core.configuration.snapshot import Snapshot
+from tamarack.core.http.addresses import Networks, caller_address
+from tamarack.core.http.target import target_at
+from tamarack.core.identity.directory import Directory
+from tamarack.core.identity.material import Material, nothing_sealed
+from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.limits.store import CounterStore
+from tamarack.core.trying.node_request import HEADER as NODE_HEADER
+from tamarack.core.trying.node_request import NodeRequest, read_request
+from tamarack.gateway.key_sets import KeySetWaiter, nobody
+from tamarack.gateway.metering import Metering
+from tamarack.gateway.node_requests import answer_request
+from tamarack.gateway.problem import Problems
+from tamarack.gateway.recorder import Recorder
+from tamarack.gateway.tracer import Tracer
+from tamarack.gateway.upstream.interface import Upstream
+
+
+def log(text: str) -> None:
+    """One line to the node's log."""
+    print(strftime("%Y-%m-%dT%H:%M:%SZ", gmtime()), text, file=sys.stderr, flush=True)
+
+
+class Serving:
+    """A snapshot taken up: everything the calls of one rollout need, swapped in one assignment."""
+
+    __slots__ = ("environment", "number", "router", "routes")
+
+    def __init__(
+        self,
+        number: int,
+        snapshot: Snapshot,
+        directory: Directory,
+        counters: CounterStore,
+        material: Material,
+        quota_log: QuotaLog | None = None,
+    ) -> None:
+        self.number = number
+        self.environment = snapshot.environment
+        self.routes = {
+            backend.name: Route(
+                [
+                    target_at(address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls)
+                    for address in backend.targets
+                ],
+                sign_in_field(backend.sign_in, backend.sign_in_name, material.secret(backend.sign_in_secret))
+                if backend.sign_in != "none"
+                else None,
+            )
+            for backend in snapshot.backends
+        }
+        shop = Workshop(directory, material, counters, snapshot.environment, quota_log, perf_counter_ns, self.routes)
+        self.router: Router[Operation] = assemble(snapshot, shop)
+
+
+class Gateway:
+    """One for a node. `serving` is None until a rollout was taken up."""
+
+    def __init__(
+        self,
+        node: str,
+        environment: str,
+        upstream: Upstream,
+        recorder: Recorder,
+        problems: Problems,
+        trusted: Networks | None = None,
+        material: Material | None = None,
+        tracer: Tracer | None = None,
+        key_sets: KeySetWaiter | None = None,
+        metering: Metering | None = None,
+        log: Callable[[str], None] = log,
+    ) -> None:
+        self.metering = metering if metering is not None else Metering(MemoryCounters())
+        self.material = material if material is not None else Material(environment, nothing_sealed)
+        self.tracing = self.material.tracing
+        self.tracer = tracer
+        self.key_sets = key_sets if key_sets is not None else KeySetWaiter(self.material, nobody)
+        self.node = node
+        self.environment = environment
+        self.scheme = "http"
+        self.upstream = upstream
+        self.recorder = recorder
+        self.problems = problems
+        self.trusted = trusted
+        self.serving: Serving | None = None
+        self._log = log
+        self._ids = itertools.count()
+        self._id_part = secrets.token_hex(3).encode()
+        self._date: tuple[int, bytes] = (0, b"")
+
+    def new_call_id(self, now: float) -> bytes:
+        """A call id: the time in milliseconds, the node's random part, and a count, in hexadecimal."""
+        return b"%011x%b%06x" % (int(now * 1000), self._id_part, next(self._ids) & 0xFFFFFF)
+
+    def date(self, now: float) -> bytes:
+        """The Date field's value, made once a second."""
+        whole = int(now)
+        if self._date[0] != whole:
+            self._date = (whole, formatdate(whole, usegmt=True).encode())
+        return self._date[1]
+
+    def caller_address(self, call: Call) -> str:
+        """The caller's address, by what trusted proxies say of it."""
+        return caller_address(call.address, call.headers, self.trusted) if self.trusted else call.address
+
+    def begin_trace(self, call: Call) -> None:
+        """Trace a call, where that is asked for."""
+        if self.tracer is not None:
+            call.trace = self.tracer.begin(call)
+
+    def settle(self, operation: Operation, call: Call, complete: bool) -> None:
+        """Count what the answer told of a call's cost and tokens."""
+        try:
+            owed = operation.settled(call, complete)
+            if owed:
+                self.metering.charge(owed, call.now)
+        except Exception as error:
+            self.log_error(call, error)
+
+    def record(self, call: Call, operation: Operation | None) -> None:
+        """The one place where calls are recorded. It must not fail, whatever a call holds."""
+        try:
+            self.recorder.add(record_of(call, self.environment, self.node))
+            if call.trace is not None and self.tracer is not None:
+                self.tracer.finish(call, operation)
+                call.trace = None
+        except Exception as error:
+            self.log_error(call, error)
+
+    def log_error(self, call: Call, error: BaseException) -> None:
+        """Log what nobody thought of, with the call id. What callers sent is not in it."""
+        places = traceback.extract_tb(error.__traceback__)
+        where = "; ".join(f"{place.filename.rpartition('/')[2]}:{place.lineno} {place.name}" for place in places[-6:])
+        self._log(f"call {call.id.decode()}: {type(error).__name__} at {where}")
+
+    # what the console asks of the node itself
+
+    def _request(self, call: Call) -> NodeRequest | None:
+        if self.tracer is None:
+            return None
+        value = next((value for name, value in call.headers if name == NODE_HEADER), b"")
+        return read_request(value, self.tracer.key, self.environment, call.now)
+
+    def asked_by_console(self, call: Call) -> bool:
+        """Whether it is the console that asks."""
+        return self._request(call) is not None
+
+    async def answer_console(self, call: Call) -> bytes:
+        """What the console asked for, as JSON."""
+        request = self._request(call)
+        assert request is not None
+        return await answer_request(self.metering, request, call.now)

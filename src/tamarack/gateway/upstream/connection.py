@@ -1,0 +1,366 @@
+"""One connection to a target: it carries one exchange at a time, and is used again.
+
+Heads are read by httptools (llhttp), bodies by their framing. Everything a target can send is bounded: the bytes of a
+head and the time for it, interim answers, chunk extensions and trailers.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import select
+from typing import TYPE_CHECKING, cast
+
+import httptools
+
+from tamarack.core.carrying.needs import Ask, Failed
+from tamarack.core.carrying.parts import Answered
+from tamarack.core.http.chunked import LAST_CHUNK, BadFraming, ChunkedReader, chunk
+from tamarack.core.http.fields import Header, listed
+from tamarack.gateway.upstream.interface import Listener
+
+if TYPE_CHECKING:
+    from tamarack.gateway.upstream.pool import TargetConnections
+
+MOST_HEAD = 65_536
+"""Bytes of an answer's status line and fields."""
+MOST_FIELDS = 256
+"""Fields of an answer."""
+MOST_INTERIM = 8
+"""Interim (1xx) answers before the final one. They are not passed on."""
+_NO_BODY = frozenset((204, 304))
+_HEAD_END = b"\r\n\r\n"
+_WHOLE, _SIZED, _CHUNKED, _UNTIL_CLOSE = range(4)
+"""How an answer's body ends: it has none (more); by its length; by its chunks; with the connection."""
+
+
+class TargetConnection(asyncio.Protocol):
+    """An `Exchange`, once it was started."""
+
+    __slots__ = (
+        "_ask",
+        "_chunks",
+        "_fields",
+        "_framing",
+        "_full",
+        "_held",
+        "_interim",
+        "_keep",
+        "_left",
+        "_looks",
+        "_paused",
+        "_waiting",
+        "answered",
+        "complete",
+        "deadline",
+        "idle_since",
+        "listener",
+        "loop",
+        "lost",
+        "made_at",
+        "owner",
+        "parser",
+        "pool",
+        "transport",
+        "used",
+    )
+
+    open = True
+
+    def __init__(self, pool: TargetConnections, loop: asyncio.AbstractEventLoop) -> None:
+        self.pool = pool
+        self.loop = loop
+        self.transport: asyncio.Transport = None  # type: ignore[assignment]
+        self.parser = httptools.HttpResponseParser(self)
+        self.listener: Listener | None = None
+        self.owner: object = None
+        self.lost = False
+        self.used = False
+        self.made_at = loop.time()
+        self.idle_since = 0.0
+        self.deadline = 0.0
+        self.answered = False
+        self.complete = False
+        self._ask: Ask = None  # type: ignore[assignment]
+        self._fields: list[Header] = []
+        self._framing = _WHOLE
+        self._keep = False
+        self._left = 0
+        self._chunks: ChunkedReader | None = None
+        self._held = b""
+        self._interim = 0
+        self._paused = False
+        self._full = False
+        self._waiting: list[bytes] = []
+        self._looks: select.poll | None = None
+
+    # an exchange begins and ends
+
+    def start(self, ask: Ask, listener: Listener) -> None:
+        """Send a request; what comes next is its answer."""
+        self.listener = listener
+        self._ask = ask
+        self.answered = self.complete = self._keep = False
+        self._interim = 0
+        self.deadline = 0.0 if ask.more else self.pool.late
+        self.transport.write(ask.head + ask.body if ask.body else ask.head)
+
+    def silent(self) -> bool:
+        """Whether nothing came since the last answer: bytes that nobody asked for would be taken for the next.
+
+        Looks at the socket itself, for what came may not have been read yet. TLS may send tickets at any time.
+        """
+        if self.lost or self.transport.is_closing():
+            return False
+        looks = self._looks
+        if looks is None:
+            if self.pool.tls is not None:
+                return True
+            looks = self._looks = select.poll()
+            looks.register(self.transport.get_extra_info("socket").fileno(), select.POLLIN)
+        return not looks.poll(0)
+
+    def send(self, data: bytes) -> bool:
+        """See `Exchange.send`."""
+        if not self.lost:
+            self.transport.write(chunk(data) if self._ask.chunked else data)
+        return not self._full
+
+    def finish(self) -> None:
+        """See `Exchange.finish`."""
+        self._ask.more = False
+        if not self.lost and self._ask.chunked:
+            self.transport.write(LAST_CHUNK)
+        if not self.answered:
+            self.deadline = self.pool.late
+
+    def pause(self) -> None:
+        """See `Exchange.pause`."""
+        if not self._paused and not self.lost:
+            self._paused = True
+            self.deadline = 0.0  # the caller is waited for, not the target
+            self.transport.pause_reading()
+
+    def resume(self) -> None:
+        """See `Exchange.resume`."""
+        if self._paused:
+            self._paused = False
+            self.deadline = self.pool.late
+            if not self.lost:
+                self.transport.resume_reading()
+
+    def close(self) -> None:
+        """See `Exchange.close`."""
+        if self.listener is None:
+            return
+        self.listener = None
+        self.deadline = 0.0
+        self.used = True
+        if self.complete and self._keep and not (self.lost or self._ask.more or self._paused):
+            self.pool.released(self)
+            return
+        self.pool.busy.discard(self)
+        if not self.lost:
+            self.lost = True
+            self.transport.abort()
+
+    def expire(self) -> None:
+        """The time is up."""
+        step = "in the middle of its answer" if self.answered else "before it answered"
+        self._fail(Failed("slow", f"sent nothing for {self.pool.target.read_timeout_s:g} s, {step}"))
+
+    def _fail(self, failure: Failed) -> None:
+        listener = self.listener
+        self.close()
+        if not self.lost:
+            self.lost = True
+            self.transport.abort()
+        if listener is not None:
+            listener.failed(failure)
+
+    # what asyncio calls
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self.transport = cast(asyncio.Transport, transport)  # uvloop's is one by its methods, not by its class
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self.lost = True
+        self.pool.forget(self)
+        listener = self.listener
+        if listener is None or self.complete:
+            return
+        if self.answered and self._framing == _UNTIL_CLOSE and exc is None:
+            self.complete = True
+            listener.ended()
+            return
+        ask = self._ask
+        if self.used and ask.repeatable and not ask.more and not self.answered and not self._held:
+            self.listener = None
+            self.pool.busy.discard(self)
+            listener.moved(self.pool.connect(ask, listener))  # it was closed while nobody looked
+            return
+        where = "in the middle of its answer" if self.answered else "before it answered"
+        self._fail(Failed("broken", f"closed the connection {where}"))
+
+    def pause_writing(self) -> None:
+        self._full = True
+
+    def resume_writing(self) -> None:
+        self._full = False
+        if self.listener is not None:
+            self.listener.drained()
+
+    def data_received(self, data: bytes) -> None:
+        listener = self.listener
+        if listener is None or self.complete:
+            self.lost = True  # more than was asked for: none of it may be taken for the answer to another call
+            self.transport.abort()
+            return
+        if self.answered:
+            self._body(data, listener)
+            return
+        start = 0
+        if self._held:
+            start = max(0, len(self._held) - 3)
+            data = self._held + data
+            self._held = b""
+        while True:
+            end = data.find(_HEAD_END, start) + 4
+            if end < 4:
+                if len(data) > MOST_HEAD:
+                    self._fail(Failed("broken", f"sent more than {MOST_HEAD} bytes of header fields"))
+                else:
+                    self._held = data
+                return
+            status = self._head(data[:end])
+            if status >= 200:
+                self._begin(status, data[end:], listener)
+                return
+            if not status:
+                return
+            data = data[end:]
+            start = 0
+            self._interim += 1
+            if self._interim > MOST_INTERIM:
+                self._fail(Failed("broken", f"sent more than {MOST_INTERIM} interim answers"))
+                return
+
+    # what is read
+
+    def on_header(self, name: bytes, value: bytes) -> None:
+        self._fields.append((name.lower(), value))
+
+    def _head(self, head: bytes) -> int:
+        """Read one head; its status, or 0 where it is none, and the exchange has failed."""
+        self._fields = []
+        try:
+            self.parser.feed_data(head)
+        except httptools.HttpParserUpgrade:
+            why = "switched to another protocol"
+        except httptools.HttpParserError as error:
+            why = f"sent what is not HTTP: {error}"
+        else:
+            status: int = self.parser.get_status_code()
+            if len(head) > MOST_HEAD or len(self._fields) > MOST_FIELDS:
+                why = f"sent more than {MOST_HEAD} bytes or {MOST_FIELDS} header fields"
+            elif 100 <= status < 600 and status != 101:
+                return status
+            else:
+                why = f"answered with the status {status}"
+        self._fail(Failed("broken", why))
+        return 0
+
+    def _begin(self, status: int, data: bytes, listener: Listener) -> None:
+        """The final answer's head is read; `data` is what came behind it."""
+        named = dict(self._fields)
+        length = int(named[b"content-length"]) if b"content-length" in named else -1
+        chunked = b"transfer-encoding" in named
+        if chunked and [v.strip().lower() for n, v in self._fields if n == b"transfer-encoding"] != [b"chunked"]:
+            self._fail(Failed("broken", "answered in a transfer coding other than chunked"))
+            return
+        self._keep = self.parser.get_http_version() == "1.1"
+        if b"connection" in named:
+            tokens = listed(self._fields, b"connection")
+            self._keep = b"close" not in tokens and (self._keep or b"keep-alive" in tokens)
+        self.answered = True
+        if self._ask.method == "HEAD" or status in _NO_BODY:
+            if length > 0 or chunked:
+                self.parser = httptools.HttpResponseParser(self)  # it waits for a body that does not come
+            self._whole(status, b"", data, listener)
+        elif chunked:
+            self.parser = httptools.HttpResponseParser(self)
+            self._framing = _CHUNKED
+            self._chunks = ChunkedReader()
+            try:
+                pieces = self._chunks.feed(data)
+            except BadFraming as error:
+                self._fail(Failed("broken", str(error)))
+                return
+            if self._chunks.done:
+                self._whole(status, b"".join(pieces), self._chunks.rest, listener)
+            else:
+                self._streamed(status, pieces, listener)
+        elif length >= 0:
+            if len(data) >= length:
+                self.complete = True
+                if len(data) > length:
+                    self._keep = False  # what follows was not asked for, and costs the connection
+                    data = data[:length]
+                if length:
+                    self.parser.feed_data(data)  # so that it waits for the next head
+                listener.answered(Answered(status, self._fields, data))
+            else:
+                self.parser = httptools.HttpResponseParser(self)
+                self._framing = _SIZED
+                self._left = length - len(data)
+                self._streamed(status, [data] if data else [], listener)
+        else:
+            self.parser = httptools.HttpResponseParser(self)
+            self._framing = _UNTIL_CLOSE
+            self._keep = False
+            self._streamed(status, [data] if data else [], listener)
+
+    def _whole(self, status: int, body: bytes, rest: bytes, listener: Listener) -> None:
+        """The answer is here in full. What follows it was not asked for, and costs the connection."""
+        self.complete = True
+        if rest:
+            self._keep = False
+        listener.answered(Answered(status, self._fields, body))
+
+    def _streamed(self, status: int, pieces: list[bytes], listener: Listener) -> None:
+        """The answer's body follows. Pieces that are here already come after the head was heard."""
+        self.deadline = self.pool.late
+        listener.answered(Answered(status, self._fields, None))
+        for piece in pieces:
+            if self.listener is listener:
+                listener.piece(piece)
+
+    def _body(self, data: bytes, listener: Listener) -> None:
+        self.deadline = self.pool.late
+        if self._framing == _UNTIL_CLOSE:
+            listener.piece(data)
+        elif self._framing == _SIZED:
+            piece = data[: self._left]
+            self._left -= len(piece)
+            if not self._left:
+                self.complete = True
+                if len(data) > len(piece):
+                    self._keep = False
+            listener.piece(piece)
+            if self.complete and self.listener is listener:
+                listener.ended()
+        else:
+            assert self._chunks is not None
+            try:
+                pieces = self._chunks.feed(data)
+            except BadFraming as error:
+                self._fail(Failed("broken", str(error)))
+                return
+            if self._chunks.done:
+                self.complete = True
+                if self._chunks.rest:
+                    self._keep = False
+            for piece in pieces:
+                if self.listener is listener:
+                    listener.piece(piece)
+            if self.complete and self.listener is listener:
+                listener.ended()

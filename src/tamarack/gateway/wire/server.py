@@ -1,0 +1,73 @@
+"""The server that callers connect to: it listens, keeps every connection's time, and drains when told to stop."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+from collections.abc import Callable
+
+from tamarack.gateway.driver import NodeDriver
+from tamarack.gateway.wire.connection import CALL, CallerConnection
+from tamarack.gateway.wire.limits import WireLimits
+
+SWEEP_S = 0.1
+BACKLOG = 2048
+
+
+class CallerServer:
+    """Listens on one port for the life of a node. `new_driver` makes what carries a connection's calls."""
+
+    def __init__(self, limits: WireLimits, new_driver: Callable[[CallerConnection], NodeDriver]) -> None:
+        self.limits = limits
+        self.new_driver = new_driver
+        self.draining = False
+        self.late = 0.0
+        """By when an idle connection has to send its next request; as exact as the sweep."""
+        self.connections: set[CallerConnection] = set()
+        self._server: asyncio.Server | None = None
+        self._sweeping: asyncio.TimerHandle | None = None
+
+    async def listen(self, host: str, port: int) -> int:
+        """Begin to take connections; returns the port. Raises OSError where it cannot be listened on."""
+        loop = asyncio.get_running_loop()
+        self._server = await loop.create_server(
+            lambda: CallerConnection(self, loop), host, port, backlog=BACKLOG, family=socket.AF_UNSPEC
+        )
+        self._sweep()
+        return int(self._server.sockets[0].getsockname()[1])
+
+    def opened(self, connection: CallerConnection) -> bool:
+        """A connection was made; False where there are too many."""
+        if len(self.connections) >= self.limits.connections or self.draining:
+            return False
+        self.connections.add(connection)
+        return True
+
+    def closed(self, connection: CallerConnection) -> None:
+        """A connection has ended."""
+        self.connections.discard(connection)
+
+    def _sweep(self) -> None:
+        loop = asyncio.get_running_loop()
+        now = loop.time()
+        self.late = now + self.limits.idle_s
+        for connection in [one for one in self.connections if one.deadline and now > one.deadline]:
+            connection.expire()
+        self._sweeping = loop.call_later(SWEEP_S, self._sweep)
+
+    async def drain(self, seconds: float) -> None:
+        """Take no more connections, let the calls under way finish for a time, then close what is left."""
+        self.draining = True
+        if self._server is not None:
+            self._server.close()
+        for connection in list(self.connections):
+            if connection.state != CALL:
+                connection.close()
+        until = asyncio.get_running_loop().time() + seconds
+        while self.connections and asyncio.get_running_loop().time() < until:  # noqa: ASYNC110 - rare, and many end
+            await asyncio.sleep(0.02)
+        for connection in list(self.connections):
+            connection.abort_call()
+        if self._sweeping is not None:
+            self._sweeping.cancel()
+        await asyncio.sleep(0)

@@ -1,0 +1,78 @@
+"""Calls run through the programs of a configuration on the scripted driver: decided over, and going nowhere."""
+
+from typing import Any
+
+from tamarack.core.carrying.assembly import Workshop, assemble
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.forwarding import Passed
+from tamarack.core.carrying.parts import Reply
+from tamarack.core.carrying.program import Operation
+from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.carrying.scripted import ScriptedDriver
+from tamarack.core.carrying.trace import Entry, Trace, Vouched
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.http.fields import Header
+from tamarack.core.identity.directory import Directory
+from tamarack.core.identity.material import Material
+from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.policies.identify.places import FORM
+
+NOW = 1_700_000_000.0
+
+
+class Bed:
+    """A configuration's programs, with counters of their own."""
+
+    def __init__(self, made: Configuration, known: Directory, held: Material, **changes: Any) -> None:
+        self.counters = MemoryCounters()
+        shop = Workshop(known, held, self.counters, "production", **changes)
+        self.router = assemble(compile_snapshot(made, "production"), shop)
+
+    def operation(self, method: str, path: bytes) -> Operation:
+        found = self.router.find(method, path)
+        assert isinstance(found, Operation)
+        return found
+
+    def call(
+        self,
+        method: str,
+        path: bytes,
+        query: bytes = b"",
+        headers: list[Header] | None = None,
+        address: str = "192.0.2.1",
+        now: float = NOW,
+        form: bytes | None = None,
+    ) -> Call:
+        """A call whose head was read, ready to run."""
+        call = Call(b"c1", now, 0, address)
+        call.method, call.path, call.query, call.headers = method, path, query, list(headers or ())
+        named = dict(call.headers)
+        call.fields_by_name = named if len(named) == len(call.headers) else None
+        call.media = named.get(b"content-type", b"")
+        if form is not None:
+            call.length, call.media = len(form), FORM
+        call.operation = self.operation(method, path)
+        call.bed, call.sent = self, form or b""  # type: ignore[attr-defined]
+        return call
+
+
+def carry(call: Call, **script: Any) -> Refusal | Reply | Passed:
+    """Run a call to its end."""
+    driver = ScriptedDriver(call.bed.counters, **script)  # type: ignore[attr-defined]
+    assert isinstance(call.operation, Operation)
+    return driver.carry(call, call.operation, call.sent)  # type: ignore[attr-defined]
+
+
+def run(call: Call) -> Refusal | None:
+    """The refusal of a call; None where it passes."""
+    outcome = carry(call)
+    return outcome if isinstance(outcome, Refusal) else None
+
+
+def run_traced(call: Call, clock_ns: Any, vouched: Vouched | None = None) -> tuple[Refusal | None, list[Entry]]:
+    """The same, and what each policy did."""
+    trace = call.trace = Trace(clock_ns, vouched)
+    refusal = run(call)
+    assert isinstance(call.operation, Operation)
+    return refusal, [*trace.entries, *trace.not_reached(call.operation.named)]
