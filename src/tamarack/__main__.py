@@ -181,6 +181,31 @@ def apply_files(path: Path, yes: bool, whole: bool) -> None:
         sys.exit(1)
 
 
+@main.command("show-path")
+@click.argument("api")
+@click.argument("version")
+@click.argument("call")
+@click.option("--environment", type=click.Choice(["test", "production"]), default="production")
+@click.option("--draft", is_flag=True, help="The draft's instead of what runs.")
+def show_path(api: str, version: str, call: str, environment: str, draft: bool) -> None:
+    """Draw the way of a call: the whole program of an operation, like `show-path sailings 2 "get /sailings"`."""
+    from time import perf_counter_ns
+
+    from tamarack.core.carrying.shown_path import operation_of, shown_path
+    from tamarack.store.drafting import load_configuration
+    from tamarack.store.rolling import running_configuration
+
+    with _session() as session:
+        configuration = load_configuration(session) if draft else running_configuration(session, environment)
+    try:
+        operation = operation_of(configuration, environment, api, version, call, perf_counter_ns)
+    except LookupError as error:
+        click.echo(f"{error.args[0]} (in {'the draft' if draft else environment})", err=True)
+        sys.exit(1)
+    for line in shown_path(operation):
+        click.echo(line)
+
+
 @main.command("restore-quotas")
 def restore_quotas() -> None:
     """Bring the shared counts of quotas up to the database's, after Redis lost what it kept."""

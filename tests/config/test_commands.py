@@ -6,6 +6,7 @@ import pytest
 from click.testing import CliRunner, Result
 
 from tamarack.__main__ import main
+from tamarack.core.carrying.stages import Stage
 from tamarack.settings import Settings
 
 
@@ -53,3 +54,28 @@ def test_settings_are_listed_with_value_and_meaning(tamarack: object) -> None:
     listed = tamarack("settings").output
     assert "TAMARACK_PORT_BASE=7400" in listed
     assert "First port" in listed
+
+
+def test_an_operations_whole_program_is_drawn_on_request(tamarack: object) -> None:
+    assert callable(tamarack)
+    drawn = tamarack("show-path", "sailings", "2", "get /sailings").output.splitlines()
+    assert drawn[0] == "sailings 2, get /sailings"
+    stages = [line.split()[0].lower() for line in drawn[2:] if not line.startswith(" ")]
+    assert stages == [stage.value for stage in Stage]
+    assert any("API key (way), sailings/2" in line for line in drawn)
+    assert any("Subscription, built in" in line for line in drawn)
+    assert any(line.strip().startswith("timetable: 127.0.0.1:") for line in drawn)
+    assert "sailings 2, get /sailings" in tamarack("show-path", "sailings", "2", "get /sailings", "--draft").output
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [(("nothing", "2", "get /x"), "there is no API 'nothing'; there are "),
+     (("sailings", "9", "get /x"), "sailings has no version '9'; it has "),
+     (("sailings", "2", "get /x"), "sailings 2 has no operation 'get /x'; write it like 'get /")],
+)  # fmt: skip
+def test_a_path_that_does_not_exist_is_told_with_what_does(tamarack: object, words: tuple[str, ...], said: str) -> None:
+    assert callable(tamarack)
+    refused = tamarack("show-path", *words)
+    assert refused.exit_code == 1
+    assert said in refused.output

@@ -57,8 +57,8 @@ def test_an_alert_is_tried_kept_raised_and_told(
         row.looked_at = datetime.now(UTC) - timedelta(minutes=5)
         looking.add(row)
         looking.commit()
-        said: list[str] = []
-        look_all(looking, settings, said.append)
+    said: list[str] = []
+    look_all(engine, settings, said.append)
     assert said == ["alert Fares fails: raised"]
     assert "raised</b>" in admin.get(f"{ALERTS}?part=table").text
     page = admin.get(kept.location).text

@@ -21,6 +21,13 @@ from tamarack.core.policies.identify.places import FORM
 NOW = 1_700_000_000.0
 
 
+class CallOnBed(Call):
+    """A call that knows where it is run, and the body that its caller sends."""
+
+    bed: "Bed"
+    sent: bytes
+
+
 class Bed:
     """A configuration's programs, with counters of their own."""
 
@@ -43,9 +50,9 @@ class Bed:
         address: str = "192.0.2.1",
         now: float = NOW,
         form: bytes | None = None,
-    ) -> Call:
+    ) -> CallOnBed:
         """A call whose head was read, ready to run."""
-        call = Call(b"c1", now, 0, address)
+        call = CallOnBed(b"c1", now, 0, address)
         call.method, call.path, call.query, call.headers = method, path, query, list(headers or ())
         named = dict(call.headers)
         call.fields_by_name = named if len(named) == len(call.headers) else None
@@ -53,24 +60,24 @@ class Bed:
         if form is not None:
             call.length, call.media = len(form), FORM
         call.operation = self.operation(method, path)
-        call.bed, call.sent = self, form or b""  # type: ignore[attr-defined]
+        call.bed, call.sent = self, form or b""
         return call
 
 
-def carry(call: Call, **script: Any) -> Refusal | Reply | Passed:
+def carry(call: Any, **script: Any) -> Refusal | Reply | Passed:
     """Run a call to its end."""
-    driver = ScriptedDriver(call.bed.counters, **script)  # type: ignore[attr-defined]
+    driver = ScriptedDriver(call.bed.counters, **script)
     assert isinstance(call.operation, Operation)
-    return driver.carry(call, call.operation, call.sent)  # type: ignore[attr-defined]
+    return driver.carry(call, call.operation, call.sent)
 
 
-def run(call: Call) -> Refusal | None:
+def run(call: Any) -> Refusal | None:
     """The refusal of a call; None where it passes."""
     outcome = carry(call)
     return outcome if isinstance(outcome, Refusal) else None
 
 
-def run_traced(call: Call, clock_ns: Any, vouched: Vouched | None = None) -> tuple[Refusal | None, list[Entry]]:
+def run_traced(call: Any, clock_ns: Any, vouched: Vouched | None = None) -> tuple[Refusal | None, list[Entry]]:
     """The same, and what each policy did."""
     trace = call.trace = Trace(clock_ns, vouched)
     refusal = run(call)

@@ -14,6 +14,7 @@ from tamarack.core.identity.credentials import LENGTH, PREFIX, digest, hint, mak
 from tamarack.core.identity.passwords import password_problem
 from tamarack.core.identity.permissions import STAFF_ROLES, person_may, staff_may
 from tamarack.core.policies import KINDS
+from tamarack.core.text import cleaned, one_line
 from tamarack.core.trying.examples import ExampleCall, as_curl, as_javascript, as_python
 
 
@@ -101,3 +102,17 @@ def test_every_policy_kind_has_words_for_its_form() -> None:
     for kind in KINDS.values():
         for name, field in kind.model.model_fields.items():
             assert name == "kind" or (field.title and field.description), f"{kind.kind}.{name}"
+
+
+@pytest.mark.parametrize(
+    ("text", "line"),
+    [("plain", "plain"), ("a\r\nX-Evil: 1", "a\ufffd\ufffdX-Evil: 1"), ("nul \0", "nul \ufffd"), ("caf\u00e9 \u2028", "caf\u00e9 \ufffd"),
+     ("\ud800", "\ufffd"), ("\x9b31m", "\ufffd31m")],
+)  # fmt: skip
+def test_text_of_people_is_one_line_that_everything_takes(text: str, line: str) -> None:
+    assert one_line(text) == line
+    assert one_line(line) == line
+
+
+def test_json_is_cleaned_of_what_no_database_takes_and_keeps_its_line_ends() -> None:
+    assert cleaned({"a\0": ["b\0", 1, None, ("c\nd",)]}) == {"a\ufffd": ["b\ufffd", 1, None, ["c\nd"]]}

@@ -159,6 +159,28 @@ def test_a_rollout_that_cannot_be_read_leaves_the_last_one_serving(
         assert sum("cannot be read" in line for line in node.said) == 1
 
 
+def test_whatever_goes_wrong_when_a_rollout_is_taken_up_the_last_one_goes_on_serving(
+    settings: Settings, world: Session, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    node = Followed(settings.database, tmp_path / "n1")
+    with node.following():
+        until(lambda: node.number, "the first rollout")
+        good, serving = node.number, node.gateway.serving
+
+        def broken(*args: object) -> None:
+            raise RuntimeError("nobody thought of this")
+
+        monkeypatch.setattr("tamarack.gateway.follow.Serving", broken)
+        rolling.roll_out(world, COMMAND_LINE, "production")
+        world.commit()
+        until(lambda: any("RuntimeError: nobody thought of this" in line for line in node.said), "the report of it")
+        assert (node.number, node.gateway.serving) == (good, serving)
+        monkeypatch.undo()
+        newer = rolling.roll_out(world, COMMAND_LINE, "production")
+        world.commit()
+        until(lambda: node.number == newer.number, "the next good rollout")
+
+
 def test_a_database_that_is_behind_what_was_kept_is_followed_from_its_start(
     settings: Settings, world: Session, tmp_path: Path
 ) -> None:

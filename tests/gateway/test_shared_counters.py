@@ -1,5 +1,6 @@
 """Nodes that count together: exactly the limit over all of them, and what each limit does while Redis is away."""
 
+import asyncio
 import subprocess
 import threading
 from collections.abc import Iterator
@@ -12,7 +13,13 @@ from gateway.harness import Node, running
 from gateway.test_carry import answering
 from gateway.test_protect import asked, ticket
 from helpers import configuration, free_port, until
+from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.limits.store import Limiter, StoreAway
+from tamarack.core.limits.stretch import Stretch
+from tamarack.gateway.counters.shared import SharedCounting
 from tamarack.gateway.upstream.scripted import ScriptedUpstream
+
+NOW = 1_700_000_000.0
 
 KEY = {"kind": "api-key", "header": "x-skerry-key"}
 PATH = "/sailings/v2/sailings"
@@ -121,3 +128,42 @@ def test_redis_stopped_under_load_delays_no_call_for_long_and_counts_again_when_
             assert set(statuses) == {200}
             shared = int(node.get(PATH)["ratelimit"].split("r=")[1].split(";")[0])
             assert 0 < 900_000 - shared < len(statuses)  # it counts anew, together again
+
+
+def test_what_is_owed_to_the_shared_count_is_still_owed_where_the_store_dies_while_it_is_paid() -> None:
+    """Three quotas are owed; the store takes one and is away again. Each is added once in the end."""
+    taken: list[tuple[str, int]] = []
+    dies_after = [1]
+
+    class Store:
+        async def take(self, asked: Any, now: float) -> Any:
+            raise StoreAway("away")
+
+        async def add(self, asked: Any, now: float) -> None:
+            if len(taken) == dies_after[0]:
+                dies_after[0] = 99
+                raise StoreAway("died while it was paid")
+            taken.append((asked[0][1], asked[0][2]))
+
+        async def answers(self) -> bool:
+            return True
+
+    local = MemoryCounters()
+    quota = Limiter("@quota/p", "p", (Stretch(100, 0, 2_000_000_000, "day"),))
+    local.bind(quota)
+    said: list[str] = []
+    counting = SharedCounting(Store(), local, said.append)  # type: ignore[arg-type]
+
+    async def work() -> None:
+        for key, cost in (("a", 1), ("b", 2), ("c", 3)):
+            await counting.take([(quota, key, cost)], NOW)
+        watching = asyncio.create_task(counting.run())
+        async with asyncio.timeout(20):
+            while len(taken) < 3:  # noqa: ASYNC110 - the store knows of no event
+                await asyncio.sleep(0.01)
+        watching.cancel()
+        await asyncio.gather(watching, return_exceptions=True)
+
+    asyncio.run(work())
+    assert sorted(taken) == [("a", 1), ("b", 2), ("c", 3)]
+    assert counting.switched == 2

@@ -23,7 +23,7 @@ from tamarack.store.columns import now
 from tamarack.store.not_possible import NotPossible
 from tamarack.store.recording import Batch, take_in
 from tamarack.store.secrets import set_secret
-from tamarack.worker.export import send_next
+from tamarack.worker.export import send_one
 
 AT = datetime(2026, 11, 23, 8, tzinfo=UTC)
 
@@ -71,7 +71,7 @@ def send_all(session: Session, settings: Settings) -> int:
     while exporting.waiting(session)[0]:
         kept = exporting.export(session)
         kept.next_try_at = None
-        sent += send_next(session, settings, lambda _: None)
+        sent += send_one(session, settings, lambda _: None)
     return sent
 
 
@@ -89,7 +89,7 @@ def test_everything_recorded_from_then_on_is_taken_once(
     assert app.state() == {"records": 260, "batches": 5, "again": 0, "failed": 0, "failing": False}
     kept = exporting.export(session)
     assert (kept.calls, kept.tries, kept.problem) == (260, 0, "")
-    assert send_next(session, settings, lambda _: None) == 0
+    assert send_one(session, settings, lambda _: None) == 0
 
 
 def test_nothing_is_lost_while_the_collector_fails_or_is_away(
@@ -100,25 +100,25 @@ def test_nothing_is_lost_while_the_collector_fails_or_is_away(
     put(settings, Batch("a", "n", calls(30, "a")))
     app.failing = True
     said: list[str] = []
-    assert send_next(session, settings, said.append) == 0
+    assert send_one(session, settings, said.append) == 0
     kept = exporting.export(session)
     assert "answered 503" in kept.problem
     assert kept.next_try_at is not None
     assert kept.next_try_at > now()
-    assert send_next(session, settings, said.append) == 0  # not before its time
+    assert send_one(session, settings, said.append) == 0  # not before its time
     assert app.failed == 1
     put(settings, Batch("b", "n", calls(20, "b")))
     waits = []
     for _ in range(12):
         kept.next_try_at = None
-        send_next(session, settings, said.append)
+        send_one(session, settings, said.append)
         waits.append((exporting.export(session).next_try_at or now()) - now())
     assert waits == sorted(waits) or waits[-1] <= exporting.LONGEST_WAIT
     assert waits[-1] <= exporting.LONGEST_WAIT
     app.failing = False
     kept.address = f"http://127.0.0.1:{free_port()}{PATH}"
     kept.next_try_at = None
-    send_next(session, settings, said.append)
+    send_one(session, settings, said.append)
     assert "no connection" in exporting.export(session).problem
     kept.address = address
     assert send_all(session, settings) == 50

@@ -22,7 +22,7 @@ from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Configuration, check_in
 from tamarack.core.configuration.review import risks
-from tamarack.store import drafting, rolling, secrets
+from tamarack.store import drafting, rolling, secrets, set_aside
 from tamarack.store.below_traffic import below_traffic
 from tamarack.store.drafting import EditedMeanwhile
 from tamarack.store.rolling import NotFit
@@ -138,6 +138,7 @@ def nodes() -> Any:
         newest={name: running(name)[0] for name in ENVIRONMENTS},
         rollouts=rolling.rollouts(db(), where),
         allowed=may(f"roll-out:{where}"),
+        set_aside=set_aside.newest(db()),
     )
 
 

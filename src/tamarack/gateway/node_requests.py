@@ -1,9 +1,11 @@
 """Answering what the console asks of a node itself."""
 
+import asyncio
 from typing import Any
 
 import orjson
 
+from tamarack.core.limits.live import listed
 from tamarack.core.limits.store import StoreAway
 from tamarack.core.trying.node_request import NodeRequest
 from tamarack.gateway.counters.redis_counters import RedisCounters
@@ -38,7 +40,10 @@ async def _list(metering: Metering, request: NodeRequest, now: float) -> list[tu
     if store is not None:
         found = await store.live(metering.local.limiters(), request.search, now, most)
     else:
-        found = metering.local.live(request.search, now, most)
+        found = []
+        for page in metering.local.live_pages(request.search, now):
+            found = listed([*found, *page], most)
+            await asyncio.sleep(0)  # calls have their turn
     held = metering.held()
     return [(*one[:6], held.get((one.id, one.key), 0)) for one in found]
 

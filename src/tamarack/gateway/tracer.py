@@ -14,6 +14,7 @@ from tamarack.core.carrying.trace import Entry, Pairs, Trace, Vouched, as_data, 
 from tamarack.core.http.fields import Header
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
+from tamarack.core.text import cleaned
 from tamarack.core.trying.ticket import LIVES_S, Ticket, read_ticket
 
 MOST_NONCES = 10_000
@@ -97,18 +98,20 @@ class Tracer:
             )  # fmt: skip
         named = f"{operation.api} {operation.version}, {operation.name}" if operation is not None else ""
         self._keep(
-            {
-                "call": call.id.decode(),
-                "at": call.now,
-                "environment": self._environment,
-                "application": f"{caller.organization}/{caller.application}" if caller is not None else "",
-                "by": trace.by,
-                "operation": named,
-                "status": call.status,
-                "reason": call.reason,
-                "note": call.note,
-                "headers": trace.headers,
-                "entries": as_data(entries),
-                "total_us": call.total_us,
-            }
+            cleaned(
+                {
+                    "call": call.id.decode(),
+                    "at": call.now,
+                    "environment": self._environment,
+                    "application": f"{caller.organization}/{caller.application}" if caller is not None else "",
+                    "by": trace.by,
+                    "operation": named,
+                    "status": call.status,
+                    "reason": call.reason,
+                    "note": call.note,
+                    "headers": trace.headers,
+                    "entries": as_data(entries),
+                    "total_us": call.total_us,
+                }
+            )
         )

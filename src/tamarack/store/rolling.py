@@ -41,17 +41,24 @@ def running_configuration(session: Session, environment: str) -> Configuration:
 
 def roll_out(session: Session, actor: Actor, environment: str, note: str = "") -> Rollout:
     """Send the draft to an environment. Raises `NotFit` where it has problems."""
+    _lock(session)  # before the draft is read: what is sent is the draft as it is when its number is given
     return _send(session, actor, environment, load_configuration(session), note, None)
 
 
 def roll_back(session: Session, actor: Actor, number: int) -> Rollout:
     """Send an earlier rollout's configuration to its environment again, under a new number."""
+    _lock(session)
     earlier = session.get(Rollout, number)
     if earlier is None:
         raise LookupError(f"there is no rollout {number}")
     configuration = Configuration.model_validate(earlier.configuration)
     note = f"back to rollout {number}"
     return _send(session, actor, earlier.environment, configuration, note, number)
+
+
+def _lock(session: Session) -> None:
+    """One rollout at a time, so that numbers become visible in their order and no node skips one."""
+    session.connection().execute(text("SELECT pg_advisory_xact_lock(hashtext('tamarack rollout'))"))
 
 
 def _send(
@@ -65,8 +72,6 @@ def _send(
     problems = check_in(configuration, environment, secrets.names_set_for(session, environment))
     if problems:
         raise NotFit(problems)
-    # One at a time, so that numbers become visible in their order and no node skips one.
-    session.connection().execute(text("SELECT pg_advisory_xact_lock(hashtext('tamarack rollout'))"))
     snapshot = compile_snapshot(configuration, environment)
     rollout = Rollout(
         environment=environment,

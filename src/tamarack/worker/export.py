@@ -1,28 +1,32 @@
 """The steady export: batches of records to an outside collector, again until they are taken."""
 
-import threading
 from collections.abc import Callable
 from datetime import timedelta
 
 import orjson
+from sqlalchemy import Engine
 from sqlmodel import Session
 
 from tamarack.core.traffic.otlp import request
 from tamarack.settings import Settings
 from tamarack.store import exporting
 from tamarack.store.columns import now
-from tamarack.store.engine import make_engine
 from tamarack.store.secrets import value_in_force
 from tamarack.web.outgoing import NotReached, post
 
-EVERY_S = 0.5
 TIMEOUT_S = 10.0
 
 Log = Callable[[str], None]
 
 
-def send_next(session: Session, settings: Settings, log: Log) -> int:
-    """Send what comes next, if its time has come; returns how many calls were taken."""
+def send_next(engine: Engine, settings: Settings, log: Log) -> bool:
+    """Send what comes next, if its time has come; returns whether calls were taken, and more may follow."""
+    with Session(engine) as session:
+        return send_one(session, settings, log) > 0
+
+
+def send_one(session: Session, settings: Settings, log: Log) -> int:
+    """Send one request, if its time has come; returns how many calls were taken."""
     kept = exporting.export(session)
     if not kept.on or (kept.next_try_at is not None and kept.next_try_at > now()):
         return 0
@@ -52,22 +56,3 @@ def send_next(session: Session, settings: Settings, log: Log) -> int:
     exporting.note_taken(session, kept, batches)
     session.commit()
     return sum(len(calls) for _, _, calls in batches)
-
-
-def export_records(settings: Settings, stop: threading.Event, log: Log) -> None:
-    """Export until told to stop. A lost database is tried again."""
-    engine = make_engine(settings.database, size=1)
-    away = False
-    while not stop.is_set():
-        try:
-            with Session(engine) as session:
-                sent = send_next(session, settings, log)
-            away = False
-            if sent:
-                continue
-        except Exception as error:  # whatever it is, records have to be exported again
-            if not away:
-                log(f"export: {str(error).partition(chr(10))[0]}")
-            away = True
-        stop.wait(EVERY_S)
-    engine.dispose()

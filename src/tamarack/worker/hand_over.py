@@ -1,7 +1,7 @@
 """Files of calls: made piece by piece, with how far they are; stopped when told to, dropped after some days."""
 
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from sqlalchemy import Engine
@@ -10,37 +10,22 @@ from sqlmodel import Session, col, select
 from tamarack.settings import Settings
 from tamarack.store import handing
 from tamarack.store.columns import now
-from tamarack.store.engine import make_engine
 from tamarack.store.handed_over import HandedOver
 from tamarack.web.table_formats import pieces
 
-EVERY_S = 0.5
 TOLD_EVERY = 20_000
 """Rows between two notes of how far a file is."""
-
-Log = Callable[[str], None]
 
 
 class _Stopped(Exception):
     """Whoever asked for the file does not want it any more."""
 
 
-def make_files(settings: Settings, stop: threading.Event, log: Log) -> None:
-    """Make the files that are asked for, one after the other, until told to stop."""
-    engine = make_engine(settings.database, size=2)
-    with_trouble = False
-    while not stop.is_set():
-        try:
-            while make_next(engine, settings, stop):
-                pass
-            drop_old(engine, settings)
-            with_trouble = False
-        except Exception as error:  # whatever it is, files have to be made again later
-            if not with_trouble:
-                log(f"files to hand over: {str(error).partition(chr(10))[0]}")
-            with_trouble = True
-        stop.wait(EVERY_S)
-    engine.dispose()
+def make_and_drop(engine: Engine, settings: Settings, stop: threading.Event) -> None:
+    """Make the files that are asked for, one after the other, and drop the old ones."""
+    while make_next(engine, settings, stop):
+        pass
+    drop_old(engine, settings)
 
 
 def make_next(engine: Engine, settings: Settings, stop: threading.Event) -> bool:

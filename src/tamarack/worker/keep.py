@@ -1,11 +1,26 @@
 """Keeping house: partitions ahead of time, and what is older than its days dropped."""
 
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 import psycopg
 
 from tamarack.settings import Settings
 from tamarack.store.partitions import drop_partitions, make_partitions
+
+
+class HouseKeeper:
+    """Keeps house, on a connection of its own each time."""
+
+    def __init__(self, settings: Settings, log: Callable[[str], None]) -> None:
+        self._settings = settings
+        self._log = log
+
+    def keep(self) -> None:
+        """Make and drop. Raises `psycopg.Error` while the database is away."""
+        with psycopg.connect(self._settings.database, autocommit=True, connect_timeout=3) as connection:
+            for name in keep_house(connection, self._settings):
+                self._log(f"dropped {name}: past its days")
 
 
 def keep_house(connection: psycopg.Connection, settings: Settings) -> list[str]:

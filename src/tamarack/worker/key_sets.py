@@ -6,7 +6,6 @@ Nodes never ask an outside address themselves; they get the keys by the feed.
 """
 
 import json
-import threading
 from collections.abc import Callable
 from datetime import timedelta
 
@@ -17,7 +16,6 @@ from sqlmodel import Session
 from tamarack.settings import Settings
 from tamarack.store import key_sets, secrets, tracing
 from tamarack.store.columns import now
-from tamarack.store.engine import make_engine
 from tamarack.store.key_set import KeySet
 from tamarack.web.outgoing import NotReached, fetch_text
 
@@ -56,24 +54,36 @@ def _asked_for(one: KeySet, asked: set[str]) -> bool:
     return one.url in asked and (one.tried_at is None or now() - one.tried_at > NOT_BEFORE)
 
 
-def follow_key_sets(settings: Settings, stop: threading.Event, log: Log) -> None:
-    """Keep every key set fresh, and end what has an end, until told to stop. A lost database is tried again."""
-    engine = make_engine(settings.database, size=1)
-    while not stop.is_set():
+class KeySetFollower:
+    """Keeps every key set fresh, and ends what has an end. It hears of sets that nodes ask for."""
+
+    def __init__(self, engine: Engine, settings: Settings, log: Log) -> None:
+        self._engine = engine
+        self._settings = settings
+        self._log = log
+        self._connection: psycopg.Connection | None = None
+        self._asked: set[str] = set()
+
+    def look(self) -> None:
+        """Fetch what is due, and wait a moment for what is asked for. Raises while the database is away."""
         try:
-            with psycopg.connect(settings.database, autocommit=True, connect_timeout=3) as connection:
-                connection.execute(f"LISTEN {key_sets.CHANNEL}")
-                asked: set[str] = set()
-                while not stop.is_set():
-                    with Session(engine) as session:
-                        known = key_sets.key_sets(session)
-                    for url in [one.url for one in known if _due(one) or _asked_for(one, asked)]:
-                        fetch(engine, settings, url, log)
-                    with Session(engine) as session:
-                        if tracing.drop_ended(session) + secrets.drop_old_values(session):
-                            session.commit()
-                    asked = {notice.payload for notice in connection.notifies(timeout=0.5, stop_after=1)}
-        except Exception as error:  # whatever it is, the keys have to be fetched again later
-            log(f"key sets: {str(error).partition(chr(10))[0]}")
-            stop.wait(1.0)
-    engine.dispose()
+            if self._connection is None:
+                self._connection = psycopg.connect(self._settings.database, autocommit=True, connect_timeout=3)
+                self._connection.execute(f"LISTEN {key_sets.CHANNEL}")
+            with Session(self._engine) as session:
+                known = key_sets.key_sets(session)
+            for url in [one.url for one in known if _due(one) or _asked_for(one, self._asked)]:
+                fetch(self._engine, self._settings, url, self._log)
+            with Session(self._engine) as session:
+                if tracing.drop_ended(session) + secrets.drop_old_values(session):
+                    session.commit()
+            self._asked = {notice.payload for notice in self._connection.notifies(timeout=0.5, stop_after=1)}
+        except Exception:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        """Let go of the connection; the next look makes another."""
+        if self._connection is not None:
+            self._connection.close()
+            self._connection = None

@@ -1,26 +1,42 @@
-"""Shipping: batches of records from the nodes' spool folders into PostgreSQL."""
+"""Shipping: batches of records from the nodes' spool folders into PostgreSQL.
 
+A batch that cannot be read, or that the database refuses for what is in it, is set aside: kept under `broken/`, noted
+where staff see it, and told. Those behind it are taken in. A database that is away delays all of them and loses none.
+"""
+
+import threading
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
 from pathlib import Path
 
 import orjson
 import psycopg
 
 from tamarack.core.traffic.record import Record, read_row
+from tamarack.settings import Settings
 from tamarack.store.recording import Batch, KeyIds, take_in
 from tamarack.store.tracing import INSERT_TRACE, trace_row
 
 Log = Callable[[str], None]
+Note = Callable[[str, str, str, str], None]
+"""Notes a batch that is set aside, where staff see it: its name, its node, what was wrong, and where it is kept."""
+
+
+def unnoted(name: str, node: str, problem: str, path: str) -> None:
+    """A `Note` that notes nothing: the log is all there is."""
+
+
+_AWAY = (psycopg.OperationalError, psycopg.InterfaceError)
+"""What says nothing of a batch: the database is away, too busy, or stopping."""
+
+MOST_BYTES = 16_000_000
+"""How much of the spool is taken in together, in bytes; one file may be more."""
 
 
 def waiting(nodes: Path) -> list[Path]:
     """The batches that wait, oldest first for each node."""
     found = [*nodes.glob("*/spool/*.calls"), *nodes.glob("*/spool/*.traces")]
     return sorted(found, key=lambda path: path.name)
-
-
-MOST_BYTES = 16_000_000
-"""How much of the spool is taken in together, in bytes; one file may be more."""
 
 
 def in_batches(paths: Iterable[Path]) -> Iterator[list[Path]]:
@@ -41,42 +57,96 @@ def in_batches(paths: Iterable[Path]) -> Iterator[list[Path]]:
         yield piece
 
 
-def ship_traces(connection: psycopg.Connection, path: Path, log: Log) -> int:
+class Shipper:
+    """Ships what waits, on a connection of its own."""
+
+    def __init__(self, settings: Settings, stop: threading.Event, log: Log, note: Note = unnoted) -> None:
+        self._settings = settings
+        self._stop = stop
+        self._log = log
+        self._note = note
+        self._ids = KeyIds()
+        self._connection: psycopg.Connection | None = None
+
+    def ship_waiting(self) -> None:
+        """Take in all that waits. Raises `psycopg.Error` while the database is away."""
+        connection = self._connection
+        if connection is None or connection.closed:
+            connection = psycopg.connect(self._settings.database, autocommit=True, connect_timeout=3)
+            self._connection = connection
+        try:
+            for paths in in_batches(waiting(self._settings.home / "nodes")):
+                if paths[0].suffix == ".traces":
+                    ship_traces(connection, paths[0], self._log, self._note)
+                else:
+                    ship(connection, paths, self._log, self._ids, self._note)
+                if self._stop.is_set():
+                    return
+        except _AWAY:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        """Let go of the connection; the next look makes another."""
+        if self._connection is not None:
+            with suppress(psycopg.Error):
+                self._connection.close()
+            self._connection = None
+
+
+def ship_traces(connection: psycopg.Connection, path: Path, log: Log, note: Note = unnoted) -> int:
     """Take in one batch of traces and remove its file; returns the traces taken in."""
     try:
         rows = [trace_row(body) for body in orjson.loads(path.read_bytes())]
-    except (ValueError, TypeError, KeyError) as error:
-        set_aside(path, error, log)
+        with connection.transaction(), connection.cursor() as cursor:
+            cursor.executemany(INSERT_TRACE, rows)
+    except _AWAY:
+        raise
+    except (ValueError, TypeError, KeyError, OverflowError, psycopg.Error) as error:
+        set_aside(path, error, log, note)
         return 0
-    with connection.cursor() as cursor:
-        cursor.executemany(INSERT_TRACE, rows)
     path.unlink()
     return len(rows)
 
 
-def set_aside(path: Path, error: Exception, log: Log) -> None:
-    """Keep a batch that cannot be read out of the way, and say so."""
+def set_aside(path: Path, error: Exception, log: Log, note: Note = unnoted) -> None:
+    """Keep a batch out of the way of those behind it, and say so: in the log, and where staff see it."""
     broken = path.parent / "broken"
     broken.mkdir(exist_ok=True)
-    path.rename(broken / path.name)
-    log(f"the batch {path.name} of {path.parent.parent.name} cannot be read and was set aside: {error}")
+    node = path.parent.parent.name
+    kept = path.rename(broken / path.name)
+    said = str(error).partition("\n")[0] or type(error).__name__
+    log(f"the batch {path.name} of {node} cannot be taken in and was set aside: {said}")
+    note(path.name, node, said, str(kept))
 
 
-def ship(connection: psycopg.Connection, paths: Iterable[Path], log: Log, ids: KeyIds | None = None) -> int:
+def ship(
+    connection: psycopg.Connection, paths: Iterable[Path], log: Log, ids: KeyIds | None = None, note: Note = unnoted
+) -> int:
     """Take in some batches together and remove their files; returns the calls taken in.
 
-    A file that cannot be read is set aside under `broken/`, never thrown away.
+    Where the database refuses them together, each is tried by itself, so that only the one at fault is set aside.
     """
-    batches, read = [], []
+    batches: list[Batch] = []
+    read: list[Path] = []
     for path in paths:
         try:
             records = [read_row(row) for row in orjson.loads(path.read_bytes())]
             batches.append(Batch(path.stem, path.parent.parent.name, records))
         except (ValueError, TypeError) as error:
-            set_aside(path, error, log)
+            set_aside(path, error, log, note)
         else:
             read.append(path)
-    many = take_in(connection, batches, ids)
+    try:
+        many = take_in(connection, batches, ids)
+    except _AWAY:
+        raise
+    except Exception as error:  # of the data: the database's own word, or a number that fits nowhere
+        if len(read) > 1:
+            return sum(ship(connection, [path], log, ids, note) for path in read)
+        for path in read:
+            set_aside(path, error, log, note)
+        return 0
     _note_use(connection, [record for batch in batches for record in batch.records])
     for path in read:
         path.unlink()

@@ -68,79 +68,66 @@ class Watching(Protocol):
         ...
 
 
+_NO_FIELDS: list[Header] = []
+
+
 class Call:
     """One request on its way through the stages: what came in, what the stages found, and how it ended.
 
     `headers` are as received, names in lower case; a step that takes a credential away replaces `headers` or
-    `query` and leaves the received list untouched. `now` is seconds since the epoch. What a call does not set is the
-    class's: few calls set more than a dozen of these.
+    `query` and leaves the received list untouched. `now` is seconds since the epoch.
     """
 
-    method = ""
-    path = b""
-    query = b""
-    headers: list[Header] = []
-    fields_by_name: dict[bytes, bytes] | None = None
-    """The fields as received, by name; None where a name came more than once."""
-    host = b""
-    agent = b""
-    media = b""
-    """The value of Content-Type."""
-    ticket = b""
-    """A ticket of the bench."""
-    length = 0
-    """The body's announced length in bytes; -1 where it comes in chunks."""
-    keep_alive = True
-    old = False
-    """Whether the caller speaks HTTP/1.0, which knows no chunks."""
-    expects = False
-    """Whether the caller waits to be told to send its body (RFC 9110, 10.1.1)."""
-    operation: Published | None = None
-    rollout = 0
-    body: bytes | None = None
-    """The request's body, whole, where a part asked for it."""
-    caller: Caller | None = None
-    grant: Grant | None = None
-    taken: Taken | None = None
-    asked: Sequence[tuple[Limiter, str, int]] = ()
-    """The limiters that were asked, each with the key and the cost it counts."""
-    cost = 0
-    """How many calls it counted as, by its answer; 0 where the answer does not say."""
-    held_us = 0
-    """How long it waited for its turn under a limit."""
-    held_by = ""
-    """The name of that limit."""
-    claims: dict[str, Any] | None = None
-    """The claims of the token that the caller showed, verified."""
-    user = ""
-    """The end user that the token names, where it names one."""
-    way = ""
-    """The name of the policy that identified the caller."""
-    fields = b""
-    """Header fields, ready to send, that a step wants on the answer, whatever it will be."""
-    trace: Any = None
-    """A `core.carrying.trace.Trace`, where the call is traced."""
-    watching: Sequence[Watching] = ()
-    target = ""
-    """The address of the target that was asked."""
-    asked_at = 0
-    backend_us = 0
-    answered = False
-    """Whether the backend's answer began."""
-    status = 0
-    """What the caller was answered."""
-    reason = ""
-    """The code of the reason that it was refused for, or failed."""
-    policy = ""
-    """The policy that refused it."""
-    note = ""
-    """What staff are told of the refusal."""
-    received_bytes = 0
-    sent_bytes = 0
-    cache = ""
-    prompt_tokens = 0
-    completion_tokens = 0
-    total_us = 0
+    __slots__ = (
+        "address",
+        "agent",
+        "answered",
+        "asked",
+        "asked_at",
+        "backend_us",
+        "body",
+        "cache",
+        "caller",
+        "claims",
+        "completion_tokens",
+        "cost",
+        "ended_at",
+        "expects",
+        "fields",
+        "fields_by_name",
+        "grant",
+        "headers",
+        "held_by",
+        "held_us",
+        "host",
+        "id",
+        "keep_alive",
+        "length",
+        "media",
+        "method",
+        "note",
+        "now",
+        "old",
+        "operation",
+        "path",
+        "policy",
+        "prompt_tokens",
+        "query",
+        "reason",
+        "received_bytes",
+        "rollout",
+        "scheme",
+        "sent_bytes",
+        "status",
+        "taken",
+        "target",
+        "ticket",
+        "total_us",
+        "trace",
+        "user",
+        "watching",
+        "way",
+    )
 
     def __init__(self, id: bytes, now: float, started: int, address: str, scheme: str = "http") -> None:
         self.id = id
@@ -152,6 +139,71 @@ class Call:
         self.ended_at = [started, 0, 0, 0, 0, 0, 0, 0, 0]
         """When it started, and when each stage of `traffic.record.TIMED` ended, in nanoseconds of one clock; 0 where it
         did not."""
+        self.method = ""
+        self.path = b""
+        self.query = b""
+        self.headers: list[Header] = _NO_FIELDS
+        self.fields_by_name: dict[bytes, bytes] | None = None
+        """The fields as received, by name; None where a name came more than once."""
+        self.host = b""
+        self.agent = b""
+        self.media = b""
+        """The value of Content-Type."""
+        self.ticket = b""
+        """A ticket of the bench."""
+        self.length = 0
+        """The body's announced length in bytes; -1 where it comes in chunks."""
+        self.keep_alive = True
+        self.old = False
+        """Whether the caller speaks HTTP/1.0, which knows no chunks."""
+        self.expects = False
+        """Whether the caller waits to be told to send its body (RFC 9110, 10.1.1)."""
+        self.operation: Published | None = None
+        self.rollout = 0
+        self.body: bytes | None = None
+        """The request's body, whole, where a part asked for it."""
+        self.caller: Caller | None = None
+        self.grant: Grant | None = None
+        self.taken: Taken | None = None
+        self.asked: Sequence[tuple[Limiter, str, int]] = ()
+        """The limiters that were asked, each with the key and the cost it counts."""
+        self.cost = 0
+        """How many calls it counted as, by its answer; 0 where the answer does not say."""
+        self.held_us = 0
+        """How long it waited for its turn under a limit."""
+        self.held_by = ""
+        """The name of that limit."""
+        self.claims: dict[str, Any] | None = None
+        """The claims of the token that the caller showed, verified."""
+        self.user = ""
+        """The end user that the token names, where it names one."""
+        self.way = ""
+        """The name of the policy that identified the caller."""
+        self.fields = b""
+        """Header fields, ready to send, that a step wants on the answer, whatever it will be."""
+        self.trace: Any = None
+        """A `core.carrying.trace.Trace`, where the call is traced."""
+        self.watching: Sequence[Watching] = ()
+        self.target = ""
+        """The address of the target that was asked."""
+        self.asked_at = 0
+        self.backend_us = 0
+        self.answered = False
+        """Whether the backend's answer began."""
+        self.status = 0
+        """What the caller was answered."""
+        self.reason = ""
+        """The code of the reason that it was refused for, or failed."""
+        self.policy = ""
+        """The policy that refused it."""
+        self.note = ""
+        """What staff are told of the refusal."""
+        self.received_bytes = 0
+        self.sent_bytes = 0
+        self.cache = ""
+        self.prompt_tokens = 0
+        self.completion_tokens = 0
+        self.total_us = 0
 
     def own_fields(self) -> bytes:
         """The fields that the gateway adds to an answer: the call id, what is left of the tightest limit, and those

@@ -25,12 +25,15 @@ class NamedStep(NamedTuple):
     told: tuple[Told, ...]
 
 
-class Lane(NamedTuple):
+class Lane:
     """The steps of a program in the order they run, cut where a body has to be read, and where limits are asked."""
 
-    first: tuple[Step, ...]
-    """Before the request's body is read, where a later step wants it."""
-    steps: tuple[Step, ...]
-    """Up to the limits."""
-    later: tuple[Step, ...]
-    """Behind the limits."""
+    __slots__ = ("first", "later", "steps")
+
+    def __init__(self, first: tuple[Step, ...], steps: tuple[Step, ...], later: tuple[Step, ...]) -> None:
+        self.first = first
+        """Before the request's body is read, where a later step wants it."""
+        self.steps = steps
+        """Up to the limits."""
+        self.later = later
+        """Behind the limits."""

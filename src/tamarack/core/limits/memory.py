@@ -1,5 +1,7 @@
 """Counters in this process's memory; each window counts by its algorithm."""
 
+from collections.abc import Iterator
+
 from tamarack.core.limits.algorithms import BucketCounts, FixedCounts, SlidingCounts, StretchCounts, counts_for
 from tamarack.core.limits.live import LiveCounter, listed
 from tamarack.core.limits.store import Asked, Limiter, Taken
@@ -7,6 +9,8 @@ from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
 
 _Counts = FixedCounts | SlidingCounts | BucketCounts | StretchCounts
+A_PAGE = 500
+"""Keys that a search of the live counters looks at in one go."""
 _LONG_PAST_S = 70 * 86_400
 """Seconds after which a stretch of a quota has ended, whatever it is."""
 
@@ -84,17 +88,20 @@ class MemoryCounters:
 
     def live(self, search: str, now: float, most: int) -> list[LiveCounter]:
         """What is being counted now, of the limiters bound last under their ids. Quotas are kept elsewhere too."""
+        return listed((one for page in self.live_pages(search, now) for one in page), most)
+
+    def live_pages(self, search: str, now: float) -> Iterator[list[LiveCounter]]:
+        """The same, unordered, `A_PAGE` keys at a time, so that whoever asks can let calls have their turn between."""
         now_us = int(now * 1_000_000)
-        return listed(
-            (
-                LiveCounter.of(limiter, counts.window, key, *counts.look(key, now_us, 0))
-                for limiter in list(self._bound.values())
-                for counts in limiter.state  # type: ignore[attr-defined]
-                for key in list(counts.keys())
-                if search in key or search in limiter.id
-            ),
-            most,
-        )
+        for limiter in list(self._bound.values()):
+            for counts in limiter.state:  # type: ignore[attr-defined]
+                keys = list(counts.keys())
+                for start in range(0, len(keys), A_PAGE):
+                    yield [
+                        LiveCounter.of(limiter, counts.window, key, *counts.look(key, now_us, 0))
+                        for key in keys[start : start + A_PAGE]
+                        if search in key or search in limiter.id
+                    ]
 
     def limiters(self) -> dict[str, Limiter]:
         """The limiters bound last, by their ids, without quotas."""

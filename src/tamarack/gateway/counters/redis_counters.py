@@ -17,6 +17,7 @@ _SCRIPT_NAME = sha1(SCRIPT.encode(), usedforsecurity=False).hexdigest()
 """How Redis knows the script once it has seen it."""
 _CODES = {"fixed": 0, "sliding": 1, "bucket": 2, "stretch": 3}
 _TAKE, _ADD, _LOOK = 0, 1, 2
+A_PAGE = 500
 MOST_SCANNED = 200_000
 """Keys that a search of the live counters looks at."""
 
@@ -80,30 +81,31 @@ class RedisCounters:
 
     async def live(self, limiters: dict[str, Limiter], search: str, now: float, most: int) -> list[LiveCounter]:
         """What is being counted now for the limiters given, by id. Raises `StoreAway`."""
-        found = []
+        found: list[LiveCounter] = []
         try:
-            async for id, length, algorithm, key in self._kept():
-                limiter = limiters.get(id)
-                if limiter is None or (search not in key and search not in id):
-                    continue
-                for window in limiter.windows:
-                    if isinstance(window, Window) and (str(window.seconds), window.algorithm) == (length, algorithm):
-                        one = Limiter(id, limiter.name, (window,))
-                        looked = await self.look([(one, key, 0)], now)
-                        found.append(LiveCounter.of(one, window, key, looked.left, looked.wait_us))
+            async for page in self._kept():
+                asked = [
+                    one
+                    for id, length, algorithm, key in page
+                    for one in _counted(limiters.get(id), length, algorithm, key, search)
+                ]
+                looked = await asyncio.gather(*(self.look([(one, key, 0)], now) for one, _, key in asked))
+                fresh = [
+                    LiveCounter.of(one, window, key, taken.left, taken.wait_us)
+                    for (one, window, key), taken in zip(asked, looked, strict=True)
+                ]
+                found = listed([*found, *fresh], most)
         except WireError as error:
             raise StoreAway(str(error)) from error
-        return listed(found, most)
+        return found
 
-    async def _kept(self) -> AsyncIterator[tuple[str, str, str, str]]:
-        """What is kept under the prefix: id, length, algorithm and key."""
+    async def _kept(self) -> AsyncIterator[list[list[str]]]:
+        """What is kept under the prefix, a page at a time: id, length, algorithm and key."""
         seen, cursor = 0, b"0"
         while True:
-            cursor, names = await self._wire.ask("SCAN", cursor, "MATCH", f"{self._prefix}|*", "COUNT", 1000)
-            for name in names:
-                _, id, length, algorithm, key = name.decode("utf-8", "replace").split("|", 4)
-                yield id, length, algorithm, key
-            seen += 1000
+            cursor, names = await self._wire.ask("SCAN", cursor, "MATCH", f"{self._prefix}|*", "COUNT", A_PAGE)
+            yield [name.decode("utf-8", "replace").split("|", 4)[1:] for name in names]
+            seen += A_PAGE
             if cursor == b"0" or seen > MOST_SCANNED:
                 return
 
@@ -125,3 +127,16 @@ class RedisCounters:
         """Close the connection."""
         self._wire.close()
         await asyncio.sleep(0)  # the socket is closed in the loop's next turn
+
+
+def _counted(
+    limiter: Limiter | None, length: str, algorithm: str, key: str, search: str
+) -> list[tuple[Limiter, Window, str]]:
+    """The windows of a limiter that a kept key counts in, where it is searched for."""
+    if limiter is None or (search not in key and search not in limiter.id):
+        return []
+    return [
+        (Limiter(limiter.id, limiter.name, (window,)), window, key)
+        for window in limiter.windows
+        if isinstance(window, Window) and (str(window.seconds), window.algorithm) == (length, algorithm)
+    ]
