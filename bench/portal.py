@@ -20,10 +20,11 @@ from tamarack.core.configuration.model import Api, Backend, Target
 from tamarack.portal.app import make_app
 from tamarack.settings import Settings
 from tamarack.start.postgres import Cluster
-from tamarack.store import drafting, rolling
-from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.draft import queries as drafting
 from tamarack.store.engine import make_engine
 from tamarack.store.migrate import migrate
+from tamarack.store.rollouts import queries as rolling
 
 OPERATIONS = 1_000
 APIS = 50

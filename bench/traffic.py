@@ -35,16 +35,17 @@ from tamarack.demo.seed import shipped_configuration
 from tamarack.demo.world import ORGANIZATIONS
 from tamarack.settings import Settings
 from tamarack.start.postgres import Cluster
-from tamarack.store import drafting, rolling
-from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.draft import queries as drafting
 from tamarack.store.engine import make_engine
 from tamarack.store.migrate import migrate
-from tamarack.store.organization import Organization
-from tamarack.store.partitions import make_partitions
-from tamarack.store.passwords import hash_password
-from tamarack.store.recording import Batch, KeyIds, copy_calls, copy_rollups, take_in
-from tamarack.store.secrets import set_secret
-from tamarack.store.staff import Staff
+from tamarack.store.people.passwords import hash_password
+from tamarack.store.people.staff import Staff
+from tamarack.store.people.tables import Organization
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.secrets.queries import set_secret
+from tamarack.store.traffic.partitions import make_partitions
+from tamarack.store.traffic.recording import Batch, KeyIds, copy_calls, copy_rollups, take_in
 
 HERE = Path(__file__).parent
 PIECE = 50_000

@@ -25,13 +25,16 @@ from tamarack.demo.seed import shipped_configuration
 from tamarack.demo.world import ORGANIZATIONS, STAFF
 from tamarack.settings import Settings
 from tamarack.start.postgres import Cluster
-from tamarack.store import drafting, reading, rolling, subscribers
-from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.draft import queries as drafting
 from tamarack.store.engine import make_engine
 from tamarack.store.migrate import migrate
-from tamarack.store.organization import Organization, Person
-from tamarack.store.secrets import set_secret
-from tamarack.store.staff import Staff
+from tamarack.store.people.staff import Staff
+from tamarack.store.people.tables import Organization, Person
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.secrets.queries import set_secret
+from tamarack.store.traffic import reading
 
 hypothesis.settings.register_profile("steady", deadline=None)  # how fast an example runs is no property of the code
 hypothesis.settings.load_profile("steady")

@@ -191,9 +191,9 @@ def show_path(api: str, version: str, call: str, environment: str, draft: bool) 
     """Draw the way of a call: the whole program of an operation, like `show-path sailings 2 "get /sailings"`."""
     from time import perf_counter_ns
 
-    from tamarack.core.carrying.shown_path import operation_of, shown_path
-    from tamarack.store.drafting import load_configuration
-    from tamarack.store.rolling import running_configuration
+    from tamarack.core.told.shown_path import operation_of, shown_path
+    from tamarack.store.draft.queries import load_configuration
+    from tamarack.store.rollouts.queries import running_configuration
 
     with _session() as session:
         configuration = load_configuration(session) if draft else running_configuration(session, environment)
@@ -228,8 +228,8 @@ def list_boards() -> None:
     """The names of all boards, and whose they are."""
     from sqlmodel import select
 
-    from tamarack.store.boards import shipped
-    from tamarack.store.exploration import BoardRow
+    from tamarack.store.boards.queries import shipped
+    from tamarack.store.boards.tables import BoardRow
 
     for board in shipped().values():
         click.echo(f"{board.name}\t{board.title}\tships with Tamarack")
@@ -244,8 +244,8 @@ def write_board(name: str) -> None:
     """Write a board to the standard output."""
 
     from tamarack.core.traffic.board import Board
-    from tamarack.store.boards import shipped
-    from tamarack.store.exploration import BoardRow
+    from tamarack.store.boards.queries import shipped
+    from tamarack.store.boards.tables import BoardRow
 
     with _session() as session:
         row = session.get(BoardRow, name)
@@ -265,10 +265,10 @@ def read_board_file(file: TextIO, owner: str, roles: tuple[str, ...]) -> None:
     from sqlmodel import select
 
     from tamarack.core.traffic.board import NotABoard, read_board
-    from tamarack.store.auditing import Actor
-    from tamarack.store.boards import save_board
+    from tamarack.store.audit.log import Actor
+    from tamarack.store.boards.queries import save_board
     from tamarack.store.not_possible import NotPossible
-    from tamarack.store.staff import Staff
+    from tamarack.store.people.staff import Staff
 
     with _session() as session:
         try:
@@ -291,7 +291,7 @@ def rebuild(days: int) -> None:
 
     import psycopg
 
-    from tamarack.store.recording import rebuild_rollups
+    from tamarack.store.traffic.recording import rebuild_rollups
 
     tomorrow = datetime.now(UTC).replace(hour=0, minute=0, second=0, microsecond=0) + timedelta(days=1)
     with psycopg.connect(here().database, autocommit=True) as connection:

@@ -6,7 +6,7 @@ import pytest
 from click.testing import CliRunner, Result
 
 from tamarack.__main__ import main
-from tamarack.core.carrying.stages import Stage
+from tamarack.core.stages import Stage
 from tamarack.settings import Settings
 
 

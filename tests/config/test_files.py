@@ -7,9 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlmodel import Session
 
+from core.carrying.test_permit import ADDRESSES, CLAIMS, GROUPS, KEPT_OUT, SCOPES, SITES
 from core.protected import API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED
 from core.test_browser import ACCESS
-from core.test_permit import ADDRESSES, CLAIMS, GROUPS, KEPT_OUT, SCOPES, SITES
 from helpers import configuration
 from tamarack.config.exchange import Applying, export_to
 from tamarack.config.files import NotApplicable, load, write
@@ -18,7 +18,7 @@ from tamarack.core.configuration.model import Cap, Configuration
 from tamarack.core.policies import KINDS
 from tamarack.demo.seed import CONFIGURATION, shipped_configuration
 from tamarack.settings import Settings
-from tamarack.store import drafting
+from tamarack.store.draft import queries as drafting
 
 
 def put(folder: Path, files: dict[str, str]) -> Path:

@@ -9,13 +9,13 @@ from flask.testing import FlaskClient
 from sqlalchemy import Engine
 from sqlmodel import Session, select
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from helpers import sign_in
 from tamarack.settings import Settings
-from tamarack.store import alerting
-from tamarack.store.alert import AlertRow
-from tamarack.store.mail import Mail
-from tamarack.store.recording import Batch, take_in
+from tamarack.store.alerts import queries as alerting
+from tamarack.store.alerts.tables import AlertRow
+from tamarack.store.mail.tables import Mail
+from tamarack.store.traffic.recording import Batch, take_in
 from tamarack.worker.alerts import look_all
 
 ALERTS = "/traffic/alerts/"

@@ -11,7 +11,7 @@ from helpers import sign_in
 from tamarack.__main__ import main
 from tamarack.core.identity.permissions import STAFF_ROLES
 from tamarack.settings import Settings
-from tamarack.store.boards import shipped
+from tamarack.store.boards.queries import shipped
 
 BOARDS = "/traffic/boards/"
 

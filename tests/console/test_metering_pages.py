@@ -13,14 +13,15 @@ from gateway.test_carry import answering
 from gateway.test_metering import metered
 from helpers import sign_in
 from store.test_metering_store import calls, moment, planner, subscription_of  # noqa: F401 - a fixture
-from tamarack.console import asking_nodes
+from tamarack.console.limits import asking_nodes
 from tamarack.gateway.upstream.scripted import ScriptedUpstream
 from tamarack.settings import Settings
-from tamarack.store import drafting, quotas
-from tamarack.store.application import Application, Subscription
-from tamarack.store.audit import AuditEntry
+from tamarack.store.applications.tables import Application, Subscription
+from tamarack.store.audit.tables import AuditEntry
 from tamarack.store.columns import now
-from tamarack.store.rollout import Node as NodeRow
+from tamarack.store.draft import queries as drafting
+from tamarack.store.quotas import queries as quotas
+from tamarack.store.rollouts.tables import Node as NodeRow
 
 PLAN = {"old_name": "skiff", "name": "skiff", "title": "Skiff", "approval": "automatic", "limits": "5 per second",
         "currency": "EUR"}  # fmt: skip

@@ -10,19 +10,23 @@ import pytest
 from flask.testing import FlaskClient
 from sqlmodel import Session, select
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from helpers import sign_in
 from tamarack.core.configuration.model import Configuration
 from tamarack.settings import Settings
-from tamarack.store import drafting, feeding, subscribers, subscribing, tracing
-from tamarack.store.application import Application, Credential
-from tamarack.store.audit import AuditEntry
-from tamarack.store.auditing import COMMAND_LINE
-from tamarack.store.organization import Organization
-from tamarack.store.partitions import make_partitions
-from tamarack.store.recording import Batch, take_in
-from tamarack.store.saved_call import SavedCall
-from tamarack.store.trace import Trace
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications.tables import Application, Credential
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.audit.tables import AuditEntry
+from tamarack.store.draft import queries as drafting
+from tamarack.store.feed import items as feeding
+from tamarack.store.people.tables import Organization
+from tamarack.store.saved_calls.tables import SavedCall
+from tamarack.store.traffic import traces as tracing
+from tamarack.store.traffic.partitions import make_partitions
+from tamarack.store.traffic.recording import Batch, take_in
+from tamarack.store.traffic.trace_table import Trace
 
 POLICIES = "/apis/sailings/2/policies"
 HOLDS = "operation=post+/berths/{id}/holds"

@@ -7,7 +7,8 @@ from flask.testing import FlaskClient
 from sqlmodel import Session
 
 from helpers import sign_in
-from tamarack.store import drafting, rolling
+from tamarack.store.draft import queries as drafting
+from tamarack.store.rollouts import queries as rolling
 
 GOOD = """
 openapi: 3.0.3
@@ -239,8 +240,8 @@ def test_the_draft_is_downloaded_as_its_files(admin: FlaskClient) -> None:
 def test_an_empty_installation_leads_to_the_first_step(settings: object, session: Session) -> None:
     from tamarack.console.app import make_app
     from tamarack.settings import Settings
-    from tamarack.store.passwords import hash_password
-    from tamarack.store.staff import Staff
+    from tamarack.store.people.passwords import hash_password
+    from tamarack.store.people.staff import Staff
 
     assert isinstance(settings, Settings)
     session.add(

@@ -11,15 +11,18 @@ from flask.testing import FlaskClient
 from sqlalchemy import text
 from sqlmodel import Session, select
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from helpers import sign_in
 from tamarack.settings import Settings
-from tamarack.store import rolling, stating, subscribers, subscribing
-from tamarack.store.application import Subscription
-from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications.tables import Subscription
+from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.columns import now
-from tamarack.store.recording import Batch, take_in
-from tamarack.store.statement import SubscriptionPeriod
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.statements import queries as stating
+from tamarack.store.statements.tables import SubscriptionPeriod
+from tamarack.store.traffic.recording import Batch, take_in
 
 _THIS = now().replace(day=1, hour=0, minute=0, second=0, microsecond=0)
 _LAST = (_THIS - timedelta(days=1)).replace(day=1)
@@ -134,7 +137,7 @@ def test_a_running_month_is_not_issued_and_unknown_ones_are_not_there(admin: Fla
 
 
 def test_who_may_only_see_adjusts_and_issues_nothing(console: FlaskClient, used: int, world: Session) -> None:
-    from tamarack.store.staff import Staff
+    from tamarack.store.people.staff import Staff
 
     member = world.exec(select(Staff).where(Staff.email == "s.heath@skerry.example")).one()
     member.role = "analyst"

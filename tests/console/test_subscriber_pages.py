@@ -9,16 +9,19 @@ from PIL import Image
 from sqlmodel import Session, col, select
 
 from tamarack.core.portal.branding import Look
-from tamarack.store import drafting, rolling, subscribers, subscribing
-from tamarack.store.announcement import Announcement
-from tamarack.store.application import Application, Subscription
-from tamarack.store.audit import AuditEntry
-from tamarack.store.auditing import COMMAND_LINE
-from tamarack.store.branding import Branding, look_of
-from tamarack.store.mail import Mail
-from tamarack.store.organization import Organization, Person
-from tamarack.store.rollout import FeedItem
-from tamarack.store.share import ApplicationShare
+from tamarack.store.announcements.tables import Announcement
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications.share_table import ApplicationShare
+from tamarack.store.applications.tables import Application, Subscription
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.audit.tables import AuditEntry
+from tamarack.store.draft import queries as drafting
+from tamarack.store.mail.tables import Mail
+from tamarack.store.people.tables import Organization, Person
+from tamarack.store.portal.branding import Branding, look_of
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.tables import FeedItem
 
 PORTAL = "m.tern@tern-trips.example"
 

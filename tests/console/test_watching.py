@@ -13,11 +13,11 @@ import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from helpers import sign_in
 from tamarack.settings import Settings
-from tamarack.store.recording import Batch, take_in
-from tamarack.web.pictures import minutes_passed
+from tamarack.store.traffic.recording import Batch, take_in
+from tamarack.web.pictures.traffic import minutes_passed
 from tamarack.worker.hand_over import make_next
 
 
@@ -249,7 +249,7 @@ def test_a_list_of_calls_is_handed_over_with_its_columns_or_the_standards_names(
 def test_a_long_list_becomes_a_file_with_progress(
     admin: FlaskClient, explored: list[str], settings: Settings, engine: Engine, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("tamarack.store.handing.AT_ONCE", 3)
+    monkeypatch.setattr("tamarack.store.handed_over.queries.AT_ONCE", 3)
     answer = admin.get(f"{FILES}calls.jsonl?span=hour&columns=id")
     assert answer.location == f"{FILES}files"
     waiting = admin.get(f"{FILES}files?part=table").text

@@ -8,8 +8,6 @@ from tamarack.core.carrying.forwarding import Passed
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.carrying.scripted import ScriptedDriver
-from tamarack.core.carrying.trace import Entry, Trace, Vouched
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.http.fields import Header
@@ -17,6 +15,8 @@ from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.policies.identify.places import FORM
+from tamarack.core.told.scripted import ScriptedDriver
+from tamarack.core.told.trace import Entry, Trace, Vouched
 
 NOW = 1_700_000_000.0
 

@@ -25,8 +25,11 @@ from tamarack.gateway.problem import Problems
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.upstream.scripted import ScriptedUpstream
 from tamarack.settings import Settings
-from tamarack.store import credentials, rolling, subscribers, subscribing
-from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import credentials
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.rollouts import queries as rolling
 from tamarack.worker.ship import ship, waiting
 
 PEPPER = bytes(range(32))

@@ -3,7 +3,7 @@
 from prometheus_client import generate_latest
 from prometheus_client.parser import text_string_to_metric_families
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from tamarack.gateway.metrics import NodeMetrics
 
 

@@ -11,17 +11,19 @@ from flask.testing import FlaskClient
 from PIL import Image
 from sqlmodel import Session, select
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from helpers import sign_in
 from tamarack.settings import Settings
-from tamarack.store import rolling, subscribers, subscribing
-from tamarack.store.application import Application
-from tamarack.store.audit import AuditEntry
-from tamarack.store.auditing import COMMAND_LINE
-from tamarack.store.organization import Person
-from tamarack.store.picture import Picture
-from tamarack.store.recording import Batch, take_in
-from tamarack.store.rollout import Node
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications.tables import Application
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.audit.tables import AuditEntry
+from tamarack.store.people.tables import Person
+from tamarack.store.portal.picture import Picture
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.tables import Node
+from tamarack.store.traffic.recording import Batch, take_in
 
 LEAD = ("m.tern@tern-trips.example", "island-hopper-52")
 MEMBER = ("j.gale@tern-trips.example", "north-breeze-64")

@@ -9,11 +9,15 @@ from openapi_spec_validator import OpenAPIV30SpecValidator
 from sqlmodel import Session, select
 
 from tamarack.core.configuration.model import Api
-from tamarack.store import catalogue, drafting, rolling, subscribers, subscribing
-from tamarack.store.application import Application, Credential
-from tamarack.store.audit import AuditEntry
-from tamarack.store.auditing import COMMAND_LINE
-from tamarack.store.catalogue_entry import CatalogueEntry
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications.tables import Application, Credential
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.audit.tables import AuditEntry
+from tamarack.store.draft import queries as drafting
+from tamarack.store.portal import search as catalogue
+from tamarack.store.portal.search_table import CatalogueEntry
+from tamarack.store.rollouts import queries as rolling
 
 
 @pytest.mark.parametrize(

@@ -8,12 +8,13 @@ from flask.testing import FlaskClient
 from sqlmodel import Session, col, select
 
 from helpers import sign_in
-from tamarack.store import joining, telling
-from tamarack.store.audit import AuditEntry
+from tamarack.store.audit.tables import AuditEntry
 from tamarack.store.columns import now
-from tamarack.store.join import JoinRequest, MailLink
-from tamarack.store.mail import Mail
-from tamarack.store.organization import Organization, Person
+from tamarack.store.joining import queries as joining
+from tamarack.store.joining.tables import JoinRequest, MailLink
+from tamarack.store.mail import telling
+from tamarack.store.mail.tables import Mail
+from tamarack.store.people.tables import Organization, Person
 
 GOOD = "harbour-lamp-77"
 FORM = {"name": "Ane Skog", "email": "Ane.Skog@tern-trips.example", "password": GOOD, "organization": "tern trips",

@@ -8,14 +8,16 @@ import pytest
 from flask.testing import FlaskClient
 from sqlmodel import Session, select
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from helpers import sign_in
 from tamarack.core.identity.credentials import digest
 from tamarack.settings import Settings
-from tamarack.store import drafting, rolling, subscribers
-from tamarack.store.application import Application, Credential, Subscription
-from tamarack.store.auditing import COMMAND_LINE
-from tamarack.store.recording import Batch, take_in
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications.tables import Application, Credential, Subscription
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.draft import queries as drafting
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.traffic.recording import Batch, take_in
 
 FORM = {"application": "", "title": "Night Planner", "plan": "passage/skiff", "environment": "production"}
 SUBSCRIBE = "/apis/sailings/2/subscribe"

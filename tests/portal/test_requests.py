@@ -6,8 +6,8 @@ from sqlmodel import Session, select
 
 from helpers import sign_in
 from portal.test_joining import mails
-from tamarack.store.application import Subscription
-from tamarack.store.audit import AuditEntry
+from tamarack.store.applications.tables import Subscription
+from tamarack.store.audit.tables import AuditEntry
 
 LEAD = ("m.tern@tern-trips.example", "island-hopper-52")
 ADMIN = "i.marsh@skerry.example"

@@ -9,11 +9,16 @@ from sqlmodel import Session, select
 
 from helpers import sign_in
 from tamarack.core.identity.permissions import PORTAL_ROLES
-from tamarack.store import announcing, drafting, rolling, sharing, subscribers, subscribing
-from tamarack.store.announcement import Announcement
-from tamarack.store.application import Application, Subscription
-from tamarack.store.auditing import COMMAND_LINE
-from tamarack.store.organization import Person
+from tamarack.store.announcements import queries as announcing
+from tamarack.store.announcements.tables import Announcement
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications import sharing
+from tamarack.store.applications.tables import Application, Subscription
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.draft import queries as drafting
+from tamarack.store.people.tables import Person
+from tamarack.store.rollouts import queries as rolling
 
 LEAD = ("m.tern@tern-trips.example", "island-hopper-52")
 MEMBER = ("j.gale@tern-trips.example", "north-breeze-64")

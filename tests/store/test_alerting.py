@@ -6,15 +6,15 @@ import psycopg
 import pytest
 from sqlmodel import Session, select
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from tamarack.core.traffic.alert import Rule
 from tamarack.settings import Settings
-from tamarack.store import alerting
-from tamarack.store.alert import AlertRow
-from tamarack.store.auditing import Actor, latest
-from tamarack.store.mail import Mail
+from tamarack.store.alerts import queries as alerting
+from tamarack.store.alerts.tables import AlertRow
+from tamarack.store.audit.log import Actor, latest
+from tamarack.store.mail.tables import Mail
 from tamarack.store.not_possible import NotPossible
-from tamarack.store.recording import Batch, take_in
+from tamarack.store.traffic.recording import Batch, take_in
 
 ACTOR = Actor("i.marsh@skerry.example", "console")
 START = datetime(2026, 11, 23, 8, 0, tzinfo=UTC)

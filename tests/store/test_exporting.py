@@ -11,18 +11,19 @@ import pytest
 import uvicorn
 from sqlmodel import Session
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from helpers import free_port, until
 from tamarack.core.traffic.otlp import PATH, request
 from tamarack.core.traffic.record import Record
 from tamarack.demo.collector import Collector
 from tamarack.settings import Settings
-from tamarack.store import exporting, quotas
-from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.columns import now
+from tamarack.store.export import queries as exporting
 from tamarack.store.not_possible import NotPossible
-from tamarack.store.recording import Batch, take_in
-from tamarack.store.secrets import set_secret
+from tamarack.store.quotas import queries as quotas
+from tamarack.store.secrets.queries import set_secret
+from tamarack.store.traffic.recording import Batch, take_in
 from tamarack.worker.export import send_one
 
 AT = datetime(2026, 11, 23, 8, tzinfo=UTC)

@@ -9,28 +9,34 @@ import psycopg
 import pytest
 from sqlmodel import Session, select
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from helpers import free_port, until
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.plans import Plan
 from tamarack.demo.mail_box import MailBox
 from tamarack.settings import Settings
-from tamarack.store import credentials, drafting, quotas, rolling, subscribers, subscribing, telling
-from tamarack.store.application import Application, Subscription
-from tamarack.store.audit import AuditEntry
-from tamarack.store.auditing import COMMAND_LINE
-from tamarack.store.below_traffic import below_traffic
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import credentials
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications.credentials import Wanted
+from tamarack.store.applications.tables import Application, Subscription
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.audit.tables import AuditEntry
 from tamarack.store.columns import now
-from tamarack.store.credentials import Wanted
-from tamarack.store.mail import Mail
+from tamarack.store.draft import queries as drafting
+from tamarack.store.mail import telling
+from tamarack.store.mail.tables import Mail
 from tamarack.store.not_possible import NotPossible
-from tamarack.store.organization import Person
-from tamarack.store.partitions import make_partitions
-from tamarack.store.peaks import arrivals, callers, peaks
-from tamarack.store.plan_effect import effect_of
-from tamarack.store.quota import QuotaUsed
-from tamarack.store.recording import Batch, take_in
-from tamarack.store.rollout import FeedItem
+from tamarack.store.people.tables import Person
+from tamarack.store.quotas import queries as quotas
+from tamarack.store.quotas.tables import QuotaUsed
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.below_traffic import below_traffic
+from tamarack.store.rollouts.tables import FeedItem
+from tamarack.store.traffic.partitions import make_partitions
+from tamarack.store.traffic.peaks import arrivals, callers, peaks
+from tamarack.store.traffic.plan_effect import effect_of
+from tamarack.store.traffic.recording import Batch, take_in
 from tamarack.worker.mail import send_mail
 
 START = int(datetime(2026, 11, 1, tzinfo=UTC).timestamp())

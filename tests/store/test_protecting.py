@@ -20,16 +20,22 @@ from tamarack.core.identity.material import Material
 from tamarack.core.identity.sealing import NotSealedHere, seal, unseal
 from tamarack.core.identity.signed_keys import check_signed_key
 from tamarack.settings import Settings
-from tamarack.store import credentials, drafting, key_sets, rolling, secrets, signing, subscribing, tracing
-from tamarack.store.application import Application
-from tamarack.store.auditing import COMMAND_LINE, latest
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import credentials
+from tamarack.store.applications.credentials import Wanted
+from tamarack.store.applications.tables import Application
+from tamarack.store.audit.log import COMMAND_LINE, latest
 from tamarack.store.columns import now
-from tamarack.store.credentials import Wanted
-from tamarack.store.key_set import KeySet
+from tamarack.store.draft import queries as drafting
+from tamarack.store.keys import key_sets, signing
+from tamarack.store.keys.key_set_table import KeySet
 from tamarack.store.not_possible import NotPossible
-from tamarack.store.organization import Organization
-from tamarack.store.rolling import NotFit
-from tamarack.store.rollout import FeedItem
+from tamarack.store.people.tables import Organization
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.queries import NotFit
+from tamarack.store.rollouts.tables import FeedItem
+from tamarack.store.secrets import queries as secrets
+from tamarack.store.traffic import traces as tracing
 from tamarack.worker.key_sets import fetch
 from tamarack.worker.ship import ship_traces
 

@@ -10,17 +10,17 @@ import psycopg
 import pytest
 from sqlmodel import Session
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from tamarack.core.traffic.explore import MEASURES, Exploration, measure
 from tamarack.core.traffic.fields import outcome_of
 from tamarack.core.traffic.histogram import RELATIVE_ERROR
 from tamarack.core.traffic.record import Record
 from tamarack.core.traffic.where import read_where
 from tamarack.settings import Settings
-from tamarack.store.exploring import explore, values_of
-from tamarack.store.partitions import drop_partitions
-from tamarack.store.reading import Question, answer
-from tamarack.store.recording import Batch, KeyIds, rebuild_rollups, take_in
+from tamarack.store.traffic.explorations import explore, values_of
+from tamarack.store.traffic.partitions import drop_partitions
+from tamarack.store.traffic.reading import Question, answer
+from tamarack.store.traffic.recording import Batch, KeyIds, rebuild_rollups, take_in
 
 START = datetime(2026, 11, 20, 8, 0, tzinfo=UTC)
 END = START + timedelta(hours=30)

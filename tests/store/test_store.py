@@ -7,26 +7,32 @@ import pytest
 from sqlalchemy import Engine, text
 from sqlmodel import Session, select
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from tamarack.core.configuration.model import Backend
 from tamarack.core.identity.credentials import CredentialKeys
 from tamarack.core.traffic.record import FIELDS
 from tamarack.core.traffic.rollup import GRAINS
 from tamarack.settings import Settings
 from tamarack.start.postgres import Cluster
-from tamarack.store import credentials, drafting, feeding, rolling, subscribers, subscribing, watching
-from tamarack.store.application import Application, Credential
-from tamarack.store.auditing import COMMAND_LINE, latest
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import credentials
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications.tables import Application, Credential
+from tamarack.store.audit.log import COMMAND_LINE, latest
+from tamarack.store.draft import queries as drafting
 from tamarack.store.engine import make_engine
+from tamarack.store.feed import items as feeding
 from tamarack.store.migrate import drift, migrate
 from tamarack.store.not_possible import NotPossible
-from tamarack.store.organization import Organization
-from tamarack.store.partitions import drop_partitions, make_partitions
-from tamarack.store.recording import Batch, rebuild_rollups, take_in
-from tamarack.store.rollout import FeedItem
+from tamarack.store.people.staff import Staff
+from tamarack.store.people.tables import Organization
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.tables import FeedItem
 from tamarack.store.schema_version import is_ready, newest_version
-from tamarack.store.staff import Staff
-from tamarack.store.traffic import CallRow
+from tamarack.store.traffic import overview as watching
+from tamarack.store.traffic.partitions import drop_partitions, make_partitions
+from tamarack.store.traffic.recording import Batch, rebuild_rollups, take_in
+from tamarack.store.traffic.tables import CallRow
 
 
 def backend(name: str = "timetable", ms: int = 1000) -> Backend:

@@ -12,13 +12,13 @@ from flask.testing import FlaskClient
 from sqlalchemy import Engine
 from sqlmodel import Session, select
 
-from core.test_traffic import record
+from core.traffic.test_traffic import record
 from helpers import until
 from tamarack.core.traffic.record import FIELDS, Record
 from tamarack.settings import Settings
-from tamarack.store.mail import Mail
-from tamarack.store.set_aside import SetAside, noter
-from tamarack.store.traffic import CallRow
+from tamarack.store.mail.tables import Mail
+from tamarack.store.traffic.set_aside import SetAside, noter
+from tamarack.store.traffic.tables import CallRow
 from tamarack.worker.runner import Task, repeat, run
 from tamarack.worker.ship import Shipper, ship, ship_traces, waiting
 from tamarack.worker.work import tasks

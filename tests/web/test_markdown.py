@@ -13,7 +13,7 @@ from werkzeug.datastructures import FileStorage
 from tamarack.store.not_possible import NotPossible
 from tamarack.web.markdown import to_html
 from tamarack.web.paging import Paging
-from tamarack.web.picture_upload import read_picture
+from tamarack.web.pictures.upload import read_picture
 
 
 def test_markdown_becomes_what_it_says() -> None:

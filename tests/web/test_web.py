@@ -18,9 +18,9 @@ from jinja2 import Environment
 from tamarack.core.traffic.histogram import Histogram, bucket_of
 from tamarack.settings import Settings
 from tamarack.web.application import WEB
-from tamarack.web.charts import Line, heat_map, over_time, round_scale
 from tamarack.web.once import Once
-from tamarack.web.outgoing import NotReached, fetch_text, probe
+from tamarack.web.outgoing.asking import NotReached, fetch_text, probe
+from tamarack.web.pictures.charts import Line, heat_map, over_time, round_scale
 from tamarack.web.safe import safe_next
 from tamarack.web.words import ago, duration, number, share, size, ticked
 

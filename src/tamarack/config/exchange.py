@@ -9,8 +9,8 @@ from tamarack.config.files import FileProblem, NotApplicable, load, write
 from tamarack.core.configuration.difference import Change, difference
 from tamarack.core.configuration.model import Configuration, check
 from tamarack.settings import Settings
-from tamarack.store import drafting
-from tamarack.store.auditing import COMMAND_LINE
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.draft import queries as drafting
 from tamarack.store.engine import make_engine
 
 

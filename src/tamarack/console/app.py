@@ -4,44 +4,27 @@ from pathlib import Path
 
 from flask import Flask
 
-from tamarack.console import (
-    alerts,
-    announcements,
-    apis,
-    backends,
-    bench,
-    boards,
-    browser,
-    credentials,
-    documentation,
-    explaining,
-    exploring,
-    exports,
-    finding,
-    handing_over,
-    imports,
-    limits,
-    on_behalf,
-    overview,
-    own_password,
-    plans,
-    policies,
-    portal_look,
-    requests,
-    rollouts,
-    saved,
-    secrets,
-    seeing,
-    sign_in,
-    signing,
-    statements,
-    subscriber_lists,
-    subscribers,
-    team,
-    traces,
-    traffic,
-    try_limit,
-)
+from tamarack.console.apis import documentation, imports, policies
+from tamarack.console.apis import pages as apis
+from tamarack.console.backends import pages as backends
+from tamarack.console.bench import browser, saved, traces
+from tamarack.console.bench import explain as explaining
+from tamarack.console.bench import pages as bench
+from tamarack.console.door import own_password, sign_in
+from tamarack.console.finding import pages as finding
+from tamarack.console.limits import pages as limits
+from tamarack.console.limits import try_limit
+from tamarack.console.overview import pages as overview
+from tamarack.console.plans import pages as plans
+from tamarack.console.rollouts import pages as rollouts
+from tamarack.console.subscribers import announcements, credentials, on_behalf, requests, seeing
+from tamarack.console.subscribers import lists as subscriber_lists
+from tamarack.console.subscribers import pages as subscribers
+from tamarack.console.team import exports, portal_look, secrets, signing
+from tamarack.console.team import pages as team
+from tamarack.console.traffic import alerts, boards, handing_over, statements
+from tamarack.console.traffic import explore as exploring
+from tamarack.console.traffic import pages as traffic
 from tamarack.settings import Settings
 from tamarack.web.application import make_application
 
@@ -87,7 +70,7 @@ BLUEPRINTS = (
 
 def make_app(settings: Settings | None = None) -> Flask:
     """The console, ready to serve."""
-    app = make_application("tamarack.console", "console", settings or Settings(), Path(__file__).parent / "templates")
+    app = make_application("tamarack.console", "console", settings or Settings(), Path(__file__).parent)
     for pages in BLUEPRINTS:
         app.register_blueprint(pages)
     return app

@@ -12,14 +12,15 @@ from tamarack.core.configuration.difference import Change, difference
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.identity.permissions import staff_may
-from tamarack.store import drafting, rolling
-from tamarack.store.auditing import Actor
-from tamarack.store.draft import DraftChange
-from tamarack.store.rollout import Rollout
-from tamarack.store.staff import Staff
+from tamarack.store.audit.log import Actor
+from tamarack.store.draft import queries as drafting
+from tamarack.store.draft.tables import DraftChange
+from tamarack.store.people.staff import Staff
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.tables import Rollout
 from tamarack.web.application import actor, db
 from tamarack.web.changing import make_change
-from tamarack.web.own_password import FORM as CHANGE_PASSWORD
+from tamarack.web.people.own_password import FORM as CHANGE_PASSWORD
 
 View = TypeVar("View", bound=Callable[..., Any])
 

@@ -13,8 +13,8 @@ from tamarack.core.traffic.record import HIT, MISS, Record
 from tamarack.core.traffic.rollup import Cell, add_cell, roll_up
 from tamarack.core.traffic.totals import Totals
 from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, choose, fill, rhythm
-from tamarack.store.partitions import make_partitions
-from tamarack.store.recording import KeyIds, copy_calls, copy_rollups
+from tamarack.store.traffic.partitions import make_partitions
+from tamarack.store.traffic.recording import KeyIds, copy_calls, copy_rollups
 
 SEED = 7
 _PIECE = 50_000

@@ -8,13 +8,14 @@ from sqlmodel import Session, select
 
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.portal.branding import Link, Look, Theme
-from tamarack.store import announcing, subscribing
-from tamarack.store.announcement import Announcement
-from tamarack.store.application import Application, Subscription
-from tamarack.store.auditing import COMMAND_LINE
-from tamarack.store.branding import set_look
+from tamarack.store.announcements import queries as announcing
+from tamarack.store.announcements.tables import Announcement
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications.tables import Application, Subscription
+from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.columns import now
-from tamarack.store.picture import keep_picture
+from tamarack.store.portal.branding import set_look
+from tamarack.store.portal.picture import keep_picture
 
 _SEA, _DEEP, _SAIL, _LAMP = "#0f5f73", "#12303d", "#eef4f4", "#e0a33a"
 

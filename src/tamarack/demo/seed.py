@@ -19,18 +19,25 @@ from tamarack.demo.places import COLLECTOR, VISITOR_SCREEN
 from tamarack.demo.portal import furnish
 from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoApplication, DemoOrganization
 from tamarack.settings import Settings
-from tamarack.store import alerting, drafting, exporting, feeding, quotas, rolling, sharing, subscribing
-from tamarack.store import credentials as credentials_of
-from tamarack.store.application import Credential, Subscription
-from tamarack.store.auditing import COMMAND_LINE, Actor
-from tamarack.store.credentials import Wanted
-from tamarack.store.organization import Organization, Person
-from tamarack.store.passwords import hash_password
-from tamarack.store.quota import QuotaUsed
-from tamarack.store.secrets import set_secret
-from tamarack.store.staff import Staff
-from tamarack.store.statement import SubscriptionPeriod
-from tamarack.store.traffic import CallRow
+from tamarack.store.alerts import queries as alerting
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import credentials as credentials_of
+from tamarack.store.applications import sharing
+from tamarack.store.applications.credentials import Wanted
+from tamarack.store.applications.tables import Credential, Subscription
+from tamarack.store.audit.log import COMMAND_LINE, Actor
+from tamarack.store.draft import queries as drafting
+from tamarack.store.export import queries as exporting
+from tamarack.store.feed import items as feeding
+from tamarack.store.people.passwords import hash_password
+from tamarack.store.people.staff import Staff
+from tamarack.store.people.tables import Organization, Person
+from tamarack.store.quotas import queries as quotas
+from tamarack.store.quotas.tables import QuotaUsed
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.secrets.queries import set_secret
+from tamarack.store.statements.tables import SubscriptionPeriod
+from tamarack.store.traffic.tables import CallRow
 
 CONFIGURATION = Path(__file__).parent / "configuration"
 _SHIPPED_BASE = 7400

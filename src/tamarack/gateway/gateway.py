@@ -11,20 +11,20 @@ from email.utils import formatdate
 from time import gmtime, perf_counter_ns, strftime
 
 from tamarack.core.carrying.assembly import Workshop, assemble
-from tamarack.core.carrying.backend_sign_in import sign_in_field
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.metering import QuotaLog
 from tamarack.core.carrying.program import Operation
-from tamarack.core.carrying.recording import record_of
 from tamarack.core.carrying.route import Route
 from tamarack.core.carrying.routing import Router
 from tamarack.core.configuration.snapshot import Snapshot
 from tamarack.core.http.addresses import Networks, caller_address
+from tamarack.core.http.backend_sign_in import sign_in_field
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import CounterStore
+from tamarack.core.told.recording import record_of
 from tamarack.core.trying.node_request import HEADER as NODE_HEADER
 from tamarack.core.trying.node_request import NodeRequest, read_request
 from tamarack.gateway.key_sets import KeySetWaiter, nobody

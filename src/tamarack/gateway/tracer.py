@@ -9,12 +9,12 @@ from typing import Any
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.refusals import REASONS
-from tamarack.core.carrying.stages import Stage
-from tamarack.core.carrying.trace import Entry, Pairs, Trace, Vouched, as_data, shown_headers
 from tamarack.core.http.fields import Header
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
+from tamarack.core.stages import Stage
 from tamarack.core.text import cleaned
+from tamarack.core.told.trace import Entry, Pairs, Trace, Vouched, as_data, shown_headers
 from tamarack.core.trying.ticket import LIVES_S, Ticket, read_ticket
 
 MOST_NONCES = 10_000

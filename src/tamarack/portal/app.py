@@ -4,25 +4,16 @@ from pathlib import Path
 
 from flask import Flask
 
-from tamarack.portal import (
-    applications,
-    branding,
-    catalogue,
-    credentials,
-    joining,
-    notices,
-    own_password,
-    reasons,
-    reference,
-    sharing,
-    sign_in,
-    subscribe,
-    team,
-    trying,
-    usage,
-)
+from tamarack.portal import branding, notices, reasons
+from tamarack.portal.applications import credentials, sharing, usage
+from tamarack.portal.applications import pages as applications
+from tamarack.portal.catalogue import pages as catalogue
+from tamarack.portal.catalogue import reference, subscribe, trying
+from tamarack.portal.door import own_password, sign_in
+from tamarack.portal.joining import pages as joining
+from tamarack.portal.joining import team
 from tamarack.settings import Settings
-from tamarack.store.branding import look_of
+from tamarack.store.portal.branding import look_of
 from tamarack.web.application import db, make_application
 
 BLUEPRINTS = (
@@ -46,7 +37,7 @@ BLUEPRINTS = (
 
 def make_app(settings: Settings | None = None) -> Flask:
     """The portal, ready to serve."""
-    app = make_application("tamarack.portal", "portal", settings or Settings(), Path(__file__).parent / "templates")
+    app = make_application("tamarack.portal", "portal", settings or Settings(), Path(__file__).parent)
     for pages in BLUEPRINTS:
         app.register_blueprint(pages)
     app.context_processor(lambda: {"look": look_of(db())})

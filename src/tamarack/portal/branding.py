@@ -8,10 +8,10 @@ from sqlmodel import select
 
 from tamarack.core.portal.branding import style_of
 from tamarack.portal.page import me
-from tamarack.store.application import Application
-from tamarack.store.branding import look_of
-from tamarack.store.picture import Picture
-from tamarack.store.sharing import seen_by
+from tamarack.store.applications.sharing import seen_by
+from tamarack.store.applications.tables import Application
+from tamarack.store.portal.branding import look_of
+from tamarack.store.portal.picture import Picture
 from tamarack.web.application import db
 
 pages = Blueprint("branding", __name__)

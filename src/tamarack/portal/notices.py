@@ -5,7 +5,8 @@ from typing import Any
 from flask import Blueprint
 
 from tamarack.portal.page import offered, reader, render, requires, viewer
-from tamarack.store import announcing, telling
+from tamarack.store.announcements import queries as announcing
+from tamarack.store.mail import telling
 from tamarack.web.application import db
 from tamarack.web.markdown import to_html
 from tamarack.web.paging import Paging

@@ -16,14 +16,16 @@ from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Api, Configuration, Version
 from tamarack.core.configuration.seen import seen_by
 from tamarack.core.identity.permissions import person_may
-from tamarack.store import rolling, sharing, subscribers
-from tamarack.store.application import Application
-from tamarack.store.auditing import Actor
-from tamarack.store.organization import Organization, Person
-from tamarack.store.rollout import Rollout
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications import sharing
+from tamarack.store.applications.tables import Application
+from tamarack.store.audit.log import Actor
+from tamarack.store.people.tables import Organization, Person
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.tables import Rollout
 from tamarack.web.application import actor, db
 from tamarack.web.changing import make_change
-from tamarack.web.own_password import FORM as CHANGE_PASSWORD
+from tamarack.web.people.own_password import FORM as CHANGE_PASSWORD
 
 View = TypeVar("View", bound=Callable[..., Any])
 

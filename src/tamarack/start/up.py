@@ -136,8 +136,8 @@ class _Up:
 
         from tamarack.store.engine import make_engine
         from tamarack.store.migrate import migrate
-        from tamarack.store.passwords import hash_password
-        from tamarack.store.staff import Staff
+        from tamarack.store.people.passwords import hash_password
+        from tamarack.store.people.staff import Staff
 
         engine = make_engine(self.settings.database)
         try:

@@ -8,8 +8,8 @@ from alembic.config import Config
 from alembic.migration import MigrationContext
 from sqlalchemy import Engine
 
-from tamarack.store.partitions import is_partition
 from tamarack.store.tables import METADATA
+from tamarack.store.traffic.partitions import is_partition
 
 
 def _config() -> Config:

@@ -2,36 +2,33 @@
 
 from sqlmodel import SQLModel
 
-from tamarack.store import (
-    alert,
-    announcement,
-    application,
-    audit,
-    branding,
-    catalogue_entry,
-    draft,
-    exploration,
-    export,
-    handed_over,
-    join,
-    key_set,
-    mail,
-    notice,
-    organization,
-    picture,
-    quota,
-    rollout,
-    saved_call,
-    secret,
-    set_aside,
-    share,
-    sign_in_attempt,
-    signing_key,
-    staff,
-    statement,
-    trace,
-    traffic,
-)
+from tamarack.store.alerts import tables as alert
+from tamarack.store.announcements import tables as announcement
+from tamarack.store.applications import share_table as share
+from tamarack.store.applications import tables as application
+from tamarack.store.audit import tables as audit
+from tamarack.store.boards import tables as exploration
+from tamarack.store.draft import tables as draft
+from tamarack.store.export import tables as export
+from tamarack.store.handed_over import tables as handed_over
+from tamarack.store.joining import tables as join
+from tamarack.store.keys import key_set_table as key_set
+from tamarack.store.keys import signing_table as signing_key
+from tamarack.store.mail import tables as mail
+from tamarack.store.people import attempts as sign_in_attempt
+from tamarack.store.people import staff
+from tamarack.store.people import tables as organization
+from tamarack.store.portal import branding, picture
+from tamarack.store.portal import notice_table as notice
+from tamarack.store.portal import search_table as catalogue_entry
+from tamarack.store.quotas import tables as quota
+from tamarack.store.rollouts import tables as rollout
+from tamarack.store.saved_calls import tables as saved_call
+from tamarack.store.secrets import tables as secret
+from tamarack.store.statements import tables as statement
+from tamarack.store.traffic import set_aside
+from tamarack.store.traffic import tables as traffic
+from tamarack.store.traffic import trace_table as trace
 
 METADATA = SQLModel.metadata
 

@@ -8,15 +8,15 @@ from typing import Any
 
 from flask import Flask, Response, g, jsonify, render_template, request
 from flask_wtf.csrf import CSRFError, CSRFProtect
-from jinja2 import ChoiceLoader, FileSystemLoader
+from jinja2 import ChoiceLoader, FileSystemLoader, PrefixLoader
 from sqlmodel import Session
 from werkzeug.exceptions import HTTPException
 
 from tamarack import __version__
 from tamarack.settings import Settings
-from tamarack.store.auditing import Actor
+from tamarack.store.audit.log import Actor
 from tamarack.store.engine import make_engine
-from tamarack.store.reading import TookTooLong
+from tamarack.store.traffic.reading import TookTooLong
 from tamarack.web.changing import again
 from tamarack.web.words import FILTERS
 
@@ -35,10 +35,17 @@ _HEADERS = {
 LARGEST_FORM = 10_000_000
 
 
-def make_application(package: str, door: str, settings: Settings, templates: Path) -> Flask:
-    """A Flask application with everything that console and portal share. `door` is one of the two."""
+def make_application(package: str, door: str, settings: Settings, folder: Path) -> Flask:
+    """A Flask application with everything that console and portal share. `door` is one of the two.
+
+    Each section of `folder` has its templates beside its pages; `traffic/calls.html` is that of the section traffic.
+    """
+    templates = folder / "templates"
     app = Flask(package, template_folder=str(templates), static_folder=str(WEB / "static"), static_url_path="/static")
-    app.jinja_loader = ChoiceLoader([FileSystemLoader(templates), FileSystemLoader(WEB / "templates")])
+    sections = {path.parent.name: FileSystemLoader(path) for path in sorted(folder.glob("*/templates"))}
+    app.jinja_loader = ChoiceLoader(
+        [PrefixLoader(sections), FileSystemLoader(templates), FileSystemLoader(WEB / "templates")]
+    )
     app.config.update(
         SECRET_KEY=settings.keys.text(f"session-{door}"),
         SESSION_COOKIE_NAME=f"tamarack_{door}",

@@ -6,8 +6,8 @@ from sqlalchemy import Engine
 from sqlmodel import Session
 
 from tamarack.settings import Settings
-from tamarack.store import alerting
-from tamarack.store.alert import AlertRow
+from tamarack.store.alerts import queries as alerting
+from tamarack.store.alerts.tables import AlertRow
 from tamarack.store.columns import now
 
 Log = Callable[[str], None]

@@ -9,10 +9,10 @@ from sqlmodel import Session
 
 from tamarack.core.traffic.otlp import request
 from tamarack.settings import Settings
-from tamarack.store import exporting
 from tamarack.store.columns import now
-from tamarack.store.secrets import value_in_force
-from tamarack.web.outgoing import NotReached, post
+from tamarack.store.export import queries as exporting
+from tamarack.store.secrets.queries import value_in_force
+from tamarack.web.outgoing.asking import NotReached, post
 
 TIMEOUT_S = 10.0
 

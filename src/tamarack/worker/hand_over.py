@@ -8,9 +8,9 @@ from sqlalchemy import Engine
 from sqlmodel import Session, col, select
 
 from tamarack.settings import Settings
-from tamarack.store import handing
 from tamarack.store.columns import now
-from tamarack.store.handed_over import HandedOver
+from tamarack.store.handed_over import queries as handing
+from tamarack.store.handed_over.tables import HandedOver
 from tamarack.web.table_formats import pieces
 
 TOLD_EVERY = 20_000

@@ -10,8 +10,11 @@ from sqlalchemy.exc import DataError, IntegrityError
 from sqlmodel import Session
 
 from tamarack.settings import Settings
-from tamarack.store import catalogue, joining, quotas, subscribing
+from tamarack.store.applications import changes as subscribing
 from tamarack.store.columns import now
+from tamarack.store.joining import queries as joining
+from tamarack.store.portal import search as catalogue
+from tamarack.store.quotas import queries as quotas
 from tamarack.worker.mail import send_mail
 from tamarack.worker.ship import Note, set_aside, unnoted
 

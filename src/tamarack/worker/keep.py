@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 import psycopg
 
 from tamarack.settings import Settings
-from tamarack.store.partitions import drop_partitions, make_partitions
+from tamarack.store.traffic.partitions import drop_partitions, make_partitions
 
 
 class HouseKeeper:

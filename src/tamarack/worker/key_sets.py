@@ -14,10 +14,12 @@ from sqlalchemy import Engine
 from sqlmodel import Session
 
 from tamarack.settings import Settings
-from tamarack.store import key_sets, secrets, tracing
 from tamarack.store.columns import now
-from tamarack.store.key_set import KeySet
-from tamarack.web.outgoing import NotReached, fetch_text
+from tamarack.store.keys import key_sets
+from tamarack.store.keys.key_set_table import KeySet
+from tamarack.store.secrets import queries as secrets
+from tamarack.store.traffic import traces as tracing
+from tamarack.web.outgoing.asking import NotReached, fetch_text
 
 REFRESH = timedelta(minutes=5)
 AGAIN_AFTER_FAILURE = timedelta(seconds=30)

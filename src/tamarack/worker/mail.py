@@ -7,8 +7,8 @@ from email.message import EmailMessage
 from sqlmodel import Session
 
 from tamarack.settings import Settings
-from tamarack.store import telling
-from tamarack.store.mail import Mail
+from tamarack.store.mail import telling
+from tamarack.store.mail.tables import Mail
 
 TIMEOUT_S = 5.0
 

@@ -14,8 +14,8 @@ import psycopg
 
 from tamarack.core.traffic.record import Record, read_row
 from tamarack.settings import Settings
-from tamarack.store.recording import Batch, KeyIds, take_in
-from tamarack.store.tracing import INSERT_TRACE, trace_row
+from tamarack.store.traffic.recording import Batch, KeyIds, take_in
+from tamarack.store.traffic.traces import INSERT_TRACE, trace_row
 
 Log = Callable[[str], None]
 Note = Callable[[str, str, str, str], None]

@@ -7,7 +7,7 @@ from sqlalchemy import Engine
 
 from tamarack.settings import Settings
 from tamarack.store.engine import make_engine
-from tamarack.store.set_aside import noter
+from tamarack.store.traffic.set_aside import noter
 from tamarack.worker.alerts import look_all
 from tamarack.worker.export import send_next
 from tamarack.worker.hand_over import make_and_drop

@@ -29,9 +29,7 @@ from tamarack.core.carrying.program import Clock, Operation
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.route import Route
 from tamarack.core.carrying.routing import Router
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
-from tamarack.core.carrying.trace import told_by
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
 from tamarack.core.identity.directory import Directory
@@ -41,6 +39,8 @@ from tamarack.core.limits.told import standard
 from tamarack.core.limits.window import Window
 from tamarack.core.policies import KINDS, PolicyKind
 from tamarack.core.policies.kind import Surroundings
+from tamarack.core.stages import Stage
+from tamarack.core.told.trace import told_by
 from tamarack.core.traffic.record import PLACE
 
 DEFAULT_BODY_LIMIT = 1000**3

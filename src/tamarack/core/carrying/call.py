@@ -182,7 +182,7 @@ class Call:
         self.fields = b""
         """Header fields, ready to send, that a step wants on the answer, whatever it will be."""
         self.trace: Any = None
-        """A `core.carrying.trace.Trace`, where the call is traced."""
+        """A `core.told.trace.Trace`, where the call is traced."""
         self.watching: Sequence[Watching] = ()
         self.target = ""
         """The address of the target that was asked."""

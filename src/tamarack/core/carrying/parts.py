@@ -14,11 +14,11 @@ from typing import Any
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.metering import Key, QuotaMeter
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.http.fields import Header
 from tamarack.core.identity.caller import Caller
 from tamarack.core.limits.store import Limiter, Taken
+from tamarack.core.stages import Stage
 
 Step = Callable[[Call], Refusal | None]
 """One step of a call: reads and changes the call, and returns a refusal or None to go on."""

@@ -18,10 +18,10 @@ from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Need, ReadAnswe
 from tamarack.core.carrying.parts import Answered, Answerer, Change, Limit, Reply, Watch
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.route import Route
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.limits.store import Taken
+from tamarack.core.stages import Stage
 from tamarack.core.traffic.record import PLACE
 
 Clock = Callable[[], int]

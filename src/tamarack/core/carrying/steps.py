@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from tamarack.core.carrying.parts import Part, Step
-from tamarack.core.carrying.stages import Stage
+from tamarack.core.stages import Stage
 
 
 class Told(NamedTuple):

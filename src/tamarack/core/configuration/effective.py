@@ -11,9 +11,9 @@ browser access, the innermost holds.
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.policies import AnyPolicy, kind_of
+from tamarack.core.stages import Stage
 
 
 @dataclass(frozen=True, slots=True)

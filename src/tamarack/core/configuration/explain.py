@@ -3,12 +3,12 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.configuration.effective import Placement, held, in_force, is_closed, is_open
 from tamarack.core.configuration.model import Api, Backend, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.limits.window import in_words
 from tamarack.core.policies import kind_of
+from tamarack.core.stages import Stage
 
 
 @dataclass(frozen=True, slots=True)

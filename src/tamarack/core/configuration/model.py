@@ -13,10 +13,10 @@ from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, field_validator, model_validator
 
-from tamarack.core.carrying.backend_sign_in import SignInKind
 from tamarack.core.configuration.audience import Audience
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.plans import Part, Product
+from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.identity.secret_names import SecretName, names_in
 from tamarack.core.limits.window import Window, distinct
 from tamarack.core.policies import AnyPolicy, kind_of

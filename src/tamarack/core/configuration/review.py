@@ -2,7 +2,6 @@
 
 from dataclasses import dataclass
 
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.layers import all_limits
@@ -15,6 +14,7 @@ from tamarack.core.policies.identify.client_secret import ClientSecret
 from tamarack.core.policies.identify.signed_key import SignedKey
 from tamarack.core.policies.identify.token import JwtPolicy
 from tamarack.core.policies.permit.groups import Groups
+from tamarack.core.stages import Stage
 
 
 @dataclass(frozen=True, slots=True)

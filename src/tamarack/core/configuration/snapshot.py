@@ -5,14 +5,14 @@ It is JSON with a schema version; a node refuses one it cannot read and goes on 
 
 from typing import Literal
 
-from tamarack.core.carrying.backend_sign_in import SignInKind
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.model import Configuration, State
 from tamarack.core.configuration.plans import PlanPart
+from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.limits.quota import Quota
 from tamarack.core.limits.window import Window
 from tamarack.core.policies import AnyPolicy, kind_of
+from tamarack.core.stages import Stage
 from tamarack.core.types import Frozen
 
 SCHEMA: Literal[1] = 1

@@ -9,10 +9,10 @@ from typing import Any, Literal, NamedTuple
 from pydantic import SerializerFunctionWrapHandler, model_serializer
 
 from tamarack.core.carrying.parts import Part
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
 from tamarack.core.limits.store import CounterStore
+from tamarack.core.stages import Stage
 from tamarack.core.types import Frozen, Name
 
 CREDENTIAL_REASONS = ("unknown-credential", "expired-credential", "revoked-credential", "credential-address",

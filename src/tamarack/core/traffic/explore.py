@@ -1,7 +1,7 @@
 """Explorations: one question of the traffic, in the fields' own words, that an address can hold.
 
 A question is a measure, what it is split by, which calls it is about, of when, and how it is drawn. The rules are
-here; what answers it is `store.reading`.
+here; what answers it is `store.traffic.reading`.
 """
 
 import re

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
-from tamarack.core.carrying.stages import Stage
+from tamarack.core.stages import Stage
 
 
 class Record(NamedTuple):

@@ -8,8 +8,8 @@ from pydantic import BeforeValidator, Field, PlainSerializer
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 _UNITS = {"b": 1, "kb": 1000, "mb": 1000**2, "gb": 1000**3}

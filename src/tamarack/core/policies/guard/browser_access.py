@@ -7,11 +7,11 @@ from pydantic import Field, field_validator, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.http.origins import ANY, OriginPattern
 from tamarack.core.policies.identify.places import header_name
 from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 Method = Literal["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"]

@@ -8,7 +8,6 @@ from pydantic import Field, field_validator, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.http.query import in_pairs, without_query
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.credentials import client_value
@@ -23,6 +22,7 @@ from tamarack.core.policies.identify.places import (
     take_scheme,
 )
 from tamarack.core.policies.kind import CREDENTIAL_REASONS, Policy, PolicyKind, Shown, Surroundings
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 MOST_BYTES = 1_024

@@ -5,8 +5,8 @@ from typing import Literal
 from pydantic import Field
 
 from tamarack.core.carrying.parts import Opening, Part
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 

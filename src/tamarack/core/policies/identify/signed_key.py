@@ -7,7 +7,6 @@ from pydantic import Field, field_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.jose import BadToken, peek
 from tamarack.core.identity.signed_keys import ISSUER, check_signed_key
@@ -20,6 +19,7 @@ from tamarack.core.policies.kind import (
     Shown,
     Surroundings,
 )
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 MOST_CACHED = 20_000

@@ -10,7 +10,6 @@ from pydantic import Field, field_validator, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.claims import MISSING, claim_at
 from tamarack.core.identity.credentials import outside_value
@@ -45,6 +44,7 @@ from tamarack.core.policies.kind import (
     Shown,
     Surroundings,
 )
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 MOST_CACHED = 20_000

@@ -7,13 +7,13 @@ from pydantic import Field, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.metering import QuotaMeter
 from tamarack.core.carrying.parts import Limit, Part
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.limits.quota import Quota, Starts, TimeZone, WhenUsedUp
 from tamarack.core.limits.store import WhenAway
 from tamarack.core.limits.stretch import Period
 from tamarack.core.limits.window import MOST
 from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
 from tamarack.core.policies.meter.rate_limit import KEYS
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 By = Literal["caller", "credential", "user", "address", "operation", "everyone"]

@@ -6,10 +6,10 @@ from typing import Literal
 from pydantic import Field
 
 from tamarack.core.carrying.parts import Part, Telling
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.limits.store import Taken
 from tamarack.core.limits.told import nothing, standard, with_trio
 from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 Send = Literal["RateLimit", "RateLimit and the older X-RateLimit trio", "none"]

@@ -9,13 +9,13 @@ from pydantic import Field, field_validator, model_validator
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Limit, Part
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.http.query import in_pairs
 from tamarack.core.identity.claims import MISSING, claim_at
 from tamarack.core.limits.store import Limiter, WhenAway
 from tamarack.core.limits.window import Window, distinct, in_words
 from tamarack.core.policies.identify.places import header_name
 from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 By = Literal[

@@ -8,10 +8,10 @@ from pydantic import Field, field_validator
 from tamarack.core.carrying.answer_values import documents_of
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.parts import Part, Watch
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.http.fields import Header
 from tamarack.core.json_pointer import at_pointer
 from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 MOST_TOKENS = 1_000_000_000

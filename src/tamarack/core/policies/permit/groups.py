@@ -7,8 +7,8 @@ from pydantic import Field, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 

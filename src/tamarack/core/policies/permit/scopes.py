@@ -8,9 +8,9 @@ from pydantic import Field, field_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.stages import Stage
 from tamarack.core.identity.claims import scopes_of
 from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 _SCOPE = re.compile(r"^[\x21\x23-\x5b\x5d-\x7e]+$")

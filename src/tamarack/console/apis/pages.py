@@ -1,0 +1,247 @@
+"""APIs: the list, and an API's page with its call path, description, subscribers, traffic and history."""
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from flask import Blueprint, abort, request
+from pydantic import ValidationError
+from sqlmodel import col, select
+
+from tamarack.console.apis.audience_form import audience_errors, lines
+from tamarack.console.apis.call_path import call_path, holding
+from tamarack.console.page import (
+    acting,
+    back_to,
+    calls_between,
+    done,
+    draft,
+    environment,
+    refuse,
+    render,
+    requires,
+    running,
+)
+from tamarack.core.configuration.explain import explain
+from tamarack.core.configuration.model import Api, Configuration, Version, check
+from tamarack.core.configuration.plans import Plan
+from tamarack.core.openapi.read import describe
+from tamarack.core.policies import KINDS
+from tamarack.core.stages import DRAWN, PURPOSE
+from tamarack.core.traffic.totals import together
+from tamarack.core.types import problems_of
+from tamarack.store.applications.tables import Application, Subscription
+from tamarack.store.draft import queries as drafting
+from tamarack.store.people.tables import Organization
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.secrets import queries as secret_store
+from tamarack.store.traffic import overview as watching
+from tamarack.web.application import db
+from tamarack.web.pictures.traffic import calls_chart, latency_chart
+
+pages = Blueprint("apis", __name__, url_prefix="/apis")
+
+
+def the_version(api: str, version: str) -> tuple[Api, Version]:
+    """A version of the draft, or 404."""
+    found = draft().api(api)
+    inside = found.version(version) if found is not None else None
+    if found is None or inside is None:
+        abort(404, f"The draft holds no API {api} with a version {version}.")
+    return found, inside
+
+
+def replace_version(api: Api, version: Version) -> Api:
+    """The API with one version replaced by another state of it."""
+    versions = tuple(version if one.version == version.version else one for one in api.versions)
+    return api.model_copy(update={"versions": versions})
+
+
+def live_numbers(api: str, version: str) -> dict[str, int]:
+    """In which environments a version runs, with the rollout's number."""
+    found = {}
+    for where in ("test", "production"):
+        rollout, configuration = running(where)
+        there = configuration.api(api)
+        if rollout is not None and rollout.number and there is not None and there.version(version) is not None:
+            found[where] = rollout.number
+    return found
+
+
+@pages.get("/")
+@requires("see")
+def index() -> Any:
+    where = environment()
+    now = datetime.now(UTC).replace(minute=0, second=0, microsecond=0) + timedelta(hours=1)
+    span = watching.Span(now - timedelta(days=1), now, {"environment": where})
+    usage = {busy.name: busy.totals for busy in watching.busiest(db(), span, ("api", "version"), most=500)}
+    _, live = running(where)
+    runs = {(api.name, version.version) for api in live.apis for version in api.versions}
+    return render("apis/index.html", apis=draft().apis, usage=usage, runs=runs)
+
+
+@pages.get("/<api>/<version>/")
+@requires("see")
+def page(api: str, version: str) -> Any:
+    found, inside = the_version(api, version)
+    return render("apis/call_path.html", tab="call path", **path_values(found, inside))
+
+
+def path_values(found: Api, inside: Version) -> dict[str, Any]:
+    """What the call path's template shows, for the chosen operation, plan and slip."""
+    where = environment()
+    operation = inside.operation(request.args.get("operation", "")) if request.args.get("operation") else None
+    products = draft().products_with(found.name)
+    plans: list[tuple[str, Plan]] = [(f"{p.name}/{plan.name}", plan) for p in products for plan in p.plans]
+    chosen = request.args.get("plan", "")
+    plan = next((plan for key, plan in plans if key == chosen), None)
+    _, live = running(where)
+    rows = call_path(draft(), live, found, inside, operation, plan)
+    return {
+        **head_values(found, inside),
+        "operation": operation,
+        "rows": rows,
+        "stages": DRAWN,
+        "placeable": {kind.stage for kind in KINDS.values()},
+        "secrets": [one.name for one in secret_store.all_secrets(db())],
+        "purpose": PURPOSE,
+        "holding": holding(rows),
+        "sentences": explain(draft(), found, inside, operation, plan),
+        "plans": plans,
+        "plan_key": chosen if plan is not None else "",
+    }
+
+
+def head_values(found: Api, inside: Version) -> dict[str, Any]:
+    """What the head of every tab of an API's page shows."""
+    where = environment()
+    rollout, _ = running(where)
+    live = live_numbers(found.name, inside.version)
+    nodes = [node for node in rolling.nodes(db(), where) if not rolling.is_away(node)]
+    taken = sum(1 for node in nodes if rollout is not None and node.rollout == rollout.number)
+    return {"api": found, "version": inside, "live": live, "nodes_total": len(nodes), "nodes_taken": taken}
+
+
+@pages.get("/<api>/<version>/description")
+@requires("see")
+def description(api: str, version: str) -> Any:
+    found, inside = the_version(api, version)
+    return _description_page(found, inside, {}, {})
+
+
+def _description_page(found: Api, inside: Version, typed: dict[str, str], errors: dict[str, str]) -> str:
+    text = drafting.document_text(db(), inside.document)
+    now = datetime.now(UTC)
+    span = watching.Span(now - timedelta(days=1), now, {"api": found.name, "environment": "production"})
+    return render(
+        "apis/description.html",
+        tab="description",
+        described=describe(text) if text is not None else None,
+        text=text,
+        backends=draft().backends,
+        typed=typed,
+        errors=errors,
+        calls_lately=watching.totals(db(), span).calls,
+        **head_values(found, inside),
+    )
+
+
+def _with(api: Api) -> Configuration:
+    """The draft with an API as it would become."""
+    apis = tuple(api if one.name == api.name else one for one in draft().apis)
+    return draft().model_copy(update={"apis": apis})
+
+
+@pages.post("/<api>/<version>/description")
+@requires("edit")
+def change_description(api: str, version: str) -> Any:
+    found, inside = the_version(api, version)
+    typed = {name: request.form.get(name, "").strip() for name in
+             ("title", "summary", "owner", "base_path", "backend", "state", "visible_to")}  # fmt: skip
+    audience = lines(typed["visible_to"])
+    try:
+        changed = Version.model_validate(
+            inside.model_dump() | {name: typed[name] for name in ("base_path", "backend", "state")}
+        )
+        whole = replace_version(found, changed)
+        texts = {name: typed[name] for name in ("title", "summary", "owner")}
+        whole = Api.model_validate(whole.model_dump() | texts | {"visible_to": audience})
+    except ValidationError as error:
+        errors = {str(problem.path[0]): problem.message for problem in problems_of(error) if problem.path}
+        return _description_page(found, inside, typed, errors), 422
+    if errors := audience_errors(whole.visible_to):
+        return _description_page(found, inside, typed, errors), 422
+    problem = next((p for p in check(_with(whole)) if p.path[-1] == "base_path"), None)
+    if problem is not None:
+        return _description_page(found, inside, typed, {"base_path": problem.message}), 422
+    if request.form.get("act") == "check":
+        return _description_page(found, inside, typed, {})
+    change = drafting.save(db(), acting(), "api", api, whole, f"changed the description of {found.title} {version}")
+    db().commit()
+    done("Saved to the draft." if change else "Nothing was different.", change)
+    return back_to("apis.description", api=api, version=version)
+
+
+@pages.get("/<api>/<version>/traffic")
+@requires("see")
+def traffic(api: str, version: str) -> Any:
+    found, inside = the_version(api, version)
+    where = environment()
+    now = datetime.now(UTC).replace(second=0, microsecond=0) + timedelta(minutes=1)
+    span = watching.Span(now - timedelta(days=1), now, {"environment": where, "api": api, "version": version})
+    step = timedelta(minutes=10)
+    times, points = watching.series(db(), span, step)
+    return render(
+        "apis/traffic.html",
+        tab="traffic",
+        chart=calls_chart(times, points, step, width=1000, height=190, link=calls_between(where)),
+        latency=latency_chart(times, points, width=1000, height=150),
+        now=together(points),
+        operations=watching.busiest(db(), span, ("operation",), most=12),
+        refusals=watching.refusals(db(), span),
+        **head_values(found, inside),
+    )
+
+
+@pages.get("/<api>/<version>/subscribers")
+@requires("see")
+def subscribers(api: str, version: str) -> Any:
+    found, inside = the_version(api, version)
+    where = environment()
+    names = [product.name for product in draft().products_with(api)]
+    query = (
+        select(Subscription, Application, Organization)
+        .where(Subscription.application_id == Application.id, Application.organization_id == Organization.id)
+        .where(col(Subscription.product).in_(names), Subscription.environment == where)
+        .order_by(Organization.title, Application.title)
+    )
+    rows = db().exec(query).all()
+    now = datetime.now(UTC).replace(minute=0, second=0, microsecond=0) + timedelta(hours=1)
+    filters = {"environment": where, "api": api, "version": version}
+    span = watching.Span(now - timedelta(days=2), now, filters)
+    usage = {busy.name: busy.totals for busy in watching.busiest(db(), span, ("organization", "application"), most=500)}
+    return render("apis/subscribers.html", tab="subscribers", rows=rows, usage=usage, **head_values(found, inside))
+
+
+@pages.get("/<api>/<version>/history")
+@requires("see")
+def history(api: str, version: str) -> Any:
+    found, inside = the_version(api, version)
+    changes = drafting.history(db(), "api", api)
+    return render("apis/history.html", tab="history", changes=changes, **head_values(found, inside))
+
+
+@pages.post("/<api>/remove")
+@requires("edit")
+def remove(api: str) -> Any:
+    found = draft().api(api)
+    if found is None:
+        abort(404)
+    products = draft().products_with(api)
+    if products:
+        names = ", ".join(product.title for product in products)
+        refuse(f"{found.title} is part of {names}. Take it out of there first, so that no plan promises it.")
+        return back_to("apis.description", api=api, version=found.versions[0].version)
+    change = drafting.save(db(), acting(), "api", api, None, f"removed {found.title}")
+    db().commit()
+    done(f"{found.title} is removed from the draft. It runs on until the next rollout.", change)
+    return back_to("apis.index")

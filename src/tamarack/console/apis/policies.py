@@ -1,0 +1,235 @@
+"""Policies: adding, changing, removing and reordering them in the call path."""
+
+from typing import Any
+
+from flask import Blueprint, abort, render_template, request
+
+from tamarack.console.apis.pages import path_values, replace_version, the_version
+from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
+from tamarack.core.configuration.model import Api, Version
+from tamarack.core.policies import KINDS, AnyPolicy, Policy
+from tamarack.core.policies.kind import PolicyKind
+from tamarack.core.stages import Stage
+from tamarack.store.draft import queries as drafting
+from tamarack.store.draft.queries import EditedMeanwhile, Everywhere
+from tamarack.store.draft.tables import DraftChange
+from tamarack.web.application import db
+from tamarack.web.forms import Form, blank, fields_of, read_form, values_of
+
+pages = Blueprint("policies", __name__, url_prefix="/apis/<api>/<version>/policies")
+
+LEVELS = ("everywhere", "api", "operation")
+
+
+def _level() -> str:
+    level = request.values.get("level", "")
+    if level not in LEVELS:
+        abort(400, f"{level!r} is not a placement; it is one of {', '.join(LEVELS)}.")
+    return level
+
+
+def _at(level: str, version: Version, call: str) -> tuple[AnyPolicy, ...]:
+    if level == "everywhere":
+        return draft().everywhere
+    if level == "api":
+        return version.policies
+    operation = version.operation(call)
+    if operation is None:
+        abort(404, f"There is no operation {call!r} in this version.")
+    return operation.policies
+
+
+def _put(
+    level: str, api: Api, version: Version, call: str, policies: tuple[AnyPolicy, ...], summary: str
+) -> DraftChange | None:
+    """Put policies at a placement, on the revision that the form was made from."""
+    typed = request.form.get("revision", "")
+    expected = int(typed) if typed.isdigit() else None
+    if level == "everywhere":
+        return drafting.save(db(), acting(), "everywhere", "", Everywhere(policies=policies), summary, expected)
+    if level == "api":
+        changed = version.model_copy(update={"policies": policies})
+    else:
+        operations = tuple(
+            one.model_copy(update={"policies": policies}) if one.call == call else one for one in version.operations
+        )
+        changed = version.model_copy(update={"operations": operations})
+    return drafting.save(db(), acting(), "api", api.name, replace_version(api, changed), summary, expected)
+
+
+def _where(level: str, api: Api, version: Version, call: str) -> str:
+    if level == "everywhere":
+        return "everywhere"
+    return f"{api.title} {version.version}" + (f", {call}" if level == "operation" else "")
+
+
+def _panel(api: Api, version: Version, **values: Any) -> str:
+    """The page with the form of a policy beside the drawing."""
+    level = values["level"]
+    revision = drafting.revision(db(), *(("everywhere", "") if level == "everywhere" else ("api", api.name)))
+    call = request.values.get("operation", "")
+    return render(
+        "apis/call_path.html",
+        tab="call path",
+        panel=values | {"revision": revision, "where": _where(level, api, version, call)},
+        **path_values(api, version),
+    )
+
+
+def _kind(name: str) -> PolicyKind:
+    kind = KINDS.get(name)
+    if kind is None:
+        abort(404, f"There is no policy kind {name!r}.")
+    return kind
+
+
+@pages.get("/add")
+@requires("edit")
+def choose(api: str, version: str) -> Any:
+    """The kinds that may stand in a cell, or the empty form of the one chosen."""
+    found, inside = the_version(api, version)
+    level = _level()
+    name = request.args.get("kind", "")
+    stage = request.args.get("stage", "")
+    kinds = [
+        kind
+        for kind in KINDS.values()
+        if kind.stage.value == stage and not (level == "everywhere" and kind.only_inside)
+    ]
+    if not name and len(kinds) == 1:
+        name = kinds[0].kind
+    if not name:
+        label = Stage(stage).label if stage in {s.value for s in Stage} else ""
+        return _panel(found, inside, level=level, kinds=kinds, stage=label)
+    kind = _kind(name)
+    fields = fields_of(kind.model)
+    form = Form(fields, blank(kind.model, fields))
+    form.values["name"] = _free_name(_at(level, inside, request.args.get("operation", "")), form.values["name"])
+    return _panel(found, inside, level=level, kind=kind, form=form, old_name="")
+
+
+def _free_name(there: tuple[AnyPolicy, ...], name: str) -> str:
+    taken = {policy.name for policy in there}
+    return next(one for one in (name, *(f"{name}-{n}" for n in range(2, 99))) if one not in taken)
+
+
+@pages.get("/edit")
+@requires("see")
+def edit(api: str, version: str) -> Any:
+    found, inside = the_version(api, version)
+    level = _level()
+    policy = _named(_at(level, inside, request.args.get("operation", "")), request.args.get("policy", ""))
+    kind = _kind(policy.kind)
+    fields = fields_of(kind.model)
+    form = Form(fields, values_of(policy, fields))
+    return _panel(found, inside, level=level, kind=kind, form=form, old_name=policy.name)
+
+
+def _named(policies: tuple[AnyPolicy, ...], name: str) -> AnyPolicy:
+    found = next((policy for policy in policies if policy.name == name), None)
+    if found is None:
+        abort(404, f"There is no policy {name!r} here any more.")
+    return found
+
+
+def _read(kind: PolicyKind, there: tuple[AnyPolicy, ...], old_name: str) -> tuple[Policy | None, Form]:
+    policy, form = read_form(kind.model, fields_of(kind.model), request.form, {"kind": kind.kind})
+    assert policy is None or isinstance(policy, Policy)
+    if policy is not None and any(one.name == policy.name != old_name for one in there):
+        form.errors["name"] = f"another policy here is named {policy.name!r}; choose another name"
+        return None, form
+    return policy, form
+
+
+@pages.post("/check")
+@requires("edit")
+def check(api: str, version: str) -> Any:
+    """The form again with what is wrong so far, while it is being typed."""
+    _, inside = the_version(api, version)
+    there = _at(_level(), inside, request.form.get("operation", ""))
+    kind = _kind(request.form.get("kind", ""))
+    policy, form = _read(kind, there, request.form.get("old_name", ""))
+    sentence = kind.sentence(policy) if policy is not None else ""
+    return render_template("apis/policy_check.html", form=form, sentence=sentence)
+
+
+@pages.post("/save")
+@requires("edit")
+def save(api: str, version: str) -> Any:
+    found, inside = the_version(api, version)
+    level, call = _level(), request.form.get("operation", "")
+    there = _at(level, inside, call)
+    kind = _kind(request.form.get("kind", ""))
+    old_name = request.form.get("old_name", "")
+    policy, form = _read(kind, there, old_name)
+    if policy is None:
+        return _panel(found, inside, level=level, kind=kind, form=form, old_name=old_name), 422
+    if old_name:
+        policies = tuple(policy if one.name == old_name else one for one in there)
+        verb = "changed"
+    else:
+        policies = (*there, policy)
+        verb = "placed"
+    summary = f"{verb} {kind.title} ({kind.brief(policy)}) on {_where(level, found, inside, call)}"
+    return _save(found, inside, level, call, policies, summary)
+
+
+@pages.post("/remove")
+@requires("edit")
+def remove(api: str, version: str) -> Any:
+    found, inside = the_version(api, version)
+    level, call = _level(), request.form.get("operation", "")
+    there = _at(level, inside, call)
+    policy = _named(there, request.form.get("policy", ""))
+    policies = tuple(one for one in there if one.name != policy.name)
+    summary = f"removed {_kind(policy.kind).title} from {_where(level, found, inside, call)}"
+    return _save(found, inside, level, call, policies, summary)
+
+
+@pages.post("/move")
+@requires("edit")
+def move(api: str, version: str) -> Any:
+    """Move a policy one place earlier within its placement."""
+    found, inside = the_version(api, version)
+    level, call = _level(), request.form.get("operation", "")
+    there = list(_at(level, inside, call))
+    policy = _named(tuple(there), request.form.get("policy", ""))
+    place = there.index(policy)
+    stage = _kind(policy.kind).stage
+    before = next((n for n in range(place - 1, -1, -1) if _kind(there[n].kind).stage is stage), None)
+    if before is not None:
+        there.insert(before, there.pop(place))
+    summary = f"moved {_kind(policy.kind).title} earlier on {_where(level, found, inside, call)}"
+    return _save(found, inside, level, call, tuple(there), summary)
+
+
+@pages.post("/copy")
+@requires("edit")
+def copy(api: str, version: str) -> Any:
+    """Copy a policy to every operation of the version, replacing what has its name there."""
+    found, inside = the_version(api, version)
+    level, call = _level(), request.form.get("operation", "")
+    policy = _named(_at(level, inside, call), request.form.get("policy", ""))
+    operations = tuple(
+        one.model_copy(update={"policies": (*(p for p in one.policies if p.name != policy.name), policy)})
+        for one in inside.operations
+    )
+    changed = replace_version(found, inside.model_copy(update={"operations": operations}))
+    summary = f"copied {_kind(policy.kind).title} to every operation of {found.title} {version}"
+    change = drafting.save(db(), acting(), "api", api, changed, summary)
+    db().commit()
+    done(f"{summary[0].upper()}{summary[1:]}.", change)
+    return back_to("apis.page", api=api, version=version, **({"operation": call} if call else {}))
+
+
+def _save(found: Api, inside: Version, level: str, call: str, policies: tuple[Any, ...], summary: str) -> Any:
+    target = {"operation": call} if call else {}
+    try:
+        change = _put(level, found, inside, call, policies, summary)
+    except EditedMeanwhile as error:
+        db().rollback()
+        refuse(f"Not saved: {error}.")
+        return back_to("apis.page", api=found.name, version=inside.version, **target)
+    db().commit()
+    done(f"{summary[0].upper()}{summary[1:]}. Not rolled out yet." if change else "Nothing was different.", change)
+    return back_to("apis.page", api=found.name, version=inside.version, **target)

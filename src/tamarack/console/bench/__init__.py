@@ -1,0 +1,1 @@
+"""The bench: calls, traces, explaining, the browser checker, saved calls."""

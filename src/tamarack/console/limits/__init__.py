@@ -1,0 +1,1 @@
+"""Limits: all with their layers, live counters, and trying one."""

@@ -1,0 +1,65 @@
+"""Asking nodes what they count: a sealed request to each, bounded in time and size."""
+
+import http.client
+import json
+import time
+from dataclasses import dataclass, field
+from typing import Any, Literal
+from urllib.parse import urlsplit
+
+from flask import current_app
+from sqlmodel import Session
+
+from tamarack.core.limits.live import LiveCounter
+from tamarack.core.trying.node_request import HEADER, PATH, NodeRequest, write_request
+from tamarack.settings import Settings
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.tables import Node
+
+TIMEOUT_S = 3.0
+MOST_BYTES = 2_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class NodeAnswer:
+    """What a node said: how it counts, its counters, or why it said nothing."""
+
+    counting: str = ""
+    counters: list[LiveCounter] = field(default_factory=list)
+    problem: str = ""
+
+
+def counting_nodes(session: Session, environment: str, every: bool = False) -> list[Node]:
+    """The nodes to ask: one where all count together, else all that are there."""
+    there = [node for node in rolling.nodes(session, environment) if not rolling.is_away(node)]
+    if not every and there and all(node.counting == "with all nodes" for node in there):
+        return there[:1]
+    return there
+
+
+def _key() -> bytes:
+    settings: Settings = current_app.extensions["tamarack_settings"]
+    return settings.keys.raw("bench")
+
+
+def ask(
+    node: Node, do: Literal["list", "clear"], search: str = "", most: int = 200, id: str = "", key: str = ""
+) -> NodeAnswer:
+    """Ask a node. Never raises: what went wrong is said."""
+    request = NodeRequest(node.environment, time.time(), do, search, most, id, key)
+    parts = urlsplit(node.address)
+    connection = http.client.HTTPConnection(parts.hostname or "", parts.port, timeout=TIMEOUT_S)
+    try:
+        fields = {HEADER.decode(): write_request(request, _key())}
+        connection.request("GET", PATH.decode(), headers=fields)
+        answer = connection.getresponse()
+        if answer.status != 200:
+            return NodeAnswer(problem=f"{node.name} answered {answer.status}")
+        said: dict[str, Any] = json.loads(answer.read(MOST_BYTES))
+        counters = [LiveCounter(*row) for row in said["counters"]]
+        return NodeAnswer(said["counting"], counters, said["problem"])
+    except (OSError, http.client.HTTPException, ValueError, KeyError, TypeError) as error:
+        words = "no answer in time" if isinstance(error, TimeoutError) else str(error) or type(error).__name__
+        return NodeAnswer(problem=f"{node.name} gave no answer: {words}")
+    finally:
+        connection.close()

@@ -1,0 +1,41 @@
+"""Overview: what runs, what waits, and how the traffic goes."""
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from flask import Blueprint, request
+
+from tamarack.console.page import calls_between, draft, environment, pending, render, requires, running
+from tamarack.core.configuration.review import risks
+from tamarack.core.traffic.totals import together
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.traffic import overview as watching
+from tamarack.web.application import db
+from tamarack.web.pictures.traffic import calls_chart
+
+pages = Blueprint("overview", __name__)
+
+
+@pages.get("/")
+@requires("see")
+def front() -> Any:
+    where = environment()
+    now = datetime.now(UTC).replace(second=0, microsecond=0) + timedelta(minutes=1)
+    span = watching.Span(now - timedelta(hours=6), now, {"environment": where})
+    times, points = watching.series(db(), span, timedelta(minutes=2))
+    values = {
+        "times": times,
+        "chart": calls_chart(times, points, timedelta(minutes=2), width=820, height=180, link=calls_between(where)),
+        "now": together(points),
+        "before": watching.totals_before(db(), span),
+        "refusals": watching.refusals(db(), span, most=5),
+        "nodes": rolling.nodes(db(), where),
+        "is_away": rolling.is_away,
+        "rollout": running(where)[0],
+        "changes": pending(where),
+        "risks": risks(draft()),
+        "apis": draft().apis,
+    }
+    if request.args.get("part") == "live":
+        return render("overview/live.html", **values)
+    return render("overview/front.html", **values)

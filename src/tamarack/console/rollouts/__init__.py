@@ -1,0 +1,1 @@
+"""Review, rollouts and nodes."""

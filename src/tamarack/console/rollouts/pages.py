@@ -1,0 +1,161 @@
+"""Review, rolling out and back, and the nodes."""
+
+import difflib
+from typing import Any
+
+from flask import Blueprint, abort, redirect, request
+
+from tamarack.config.exchange import draft_files
+from tamarack.console.page import (
+    acting,
+    back_to,
+    done,
+    draft,
+    environment,
+    may,
+    refuse,
+    render,
+    requires,
+    running,
+)
+from tamarack.core.configuration.difference import difference
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.model import Configuration, check_in
+from tamarack.core.configuration.review import risks
+from tamarack.store.draft import queries as drafting
+from tamarack.store.draft.queries import EditedMeanwhile
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.below_traffic import below_traffic
+from tamarack.store.rollouts.queries import NotFit
+from tamarack.store.rollouts.tables import Rollout
+from tamarack.store.secrets import queries as secrets
+from tamarack.store.traffic import set_aside
+from tamarack.web.application import db
+from tamarack.web.safe import safe_next
+
+pages = Blueprint("rollouts", __name__)
+
+
+def file_difference(before: Configuration, after: Configuration) -> list[str]:
+    """The difference between the files of two configurations, as unified diff lines."""
+    old, new = draft_files(db(), before), draft_files(db(), after)
+    lines: list[str] = []
+    for name in sorted({*old, *new}):
+        if name.startswith("documents/") and old.get(name) == new.get(name):
+            continue
+        was, now = old.get(name, "").splitlines(), new.get(name, "").splitlines()
+        lines += difflib.unified_diff(was, now, f"running/{name}", f"draft/{name}", lineterm="")
+    return lines[:2000]
+
+
+@pages.get("/review")
+@requires("see")
+def review() -> Any:
+    where = environment()
+    rollout, live = running(where)
+    return render(
+        "rollouts/review.html",
+        rollout=rollout,
+        changes=difference(live, draft()),
+        risks=[*risks(draft()), *below_traffic(db(), where, live, draft())],
+        problems=check_in(draft(), where, secrets.names_set_for(db(), where)),
+        lines=file_difference(live, draft()),
+        mark=drafting.mark(db()),
+        allowed=may(f"roll-out:{where}"),
+    )
+
+
+@pages.post("/review")
+@requires("see")
+def roll_out() -> Any:
+    where = request.form.get("environment", "")
+    if where not in ENVIRONMENTS:
+        abort(400, f"{where!r} is not an environment.")
+    if not may(f"roll-out:{where}"):
+        abort(403, f"Your role may not roll out to {where}.")
+    if request.form.get("mark") != drafting.mark(db()):
+        refuse("The draft was edited after this page was made. Look at the difference again, then roll out.")
+        return back_to("rollouts.review")
+    try:
+        rollout = rolling.roll_out(db(), acting(), where, request.form.get("note", "").strip()[:300])
+    except NotFit as error:
+        db().rollback()
+        refuse(f"Not rolled out: {error}.")
+        return back_to("rollouts.review")
+    db().commit()
+    return back_to("rollouts.page", number=rollout.number)
+
+
+def _rollout(number: int) -> Rollout:
+    rollout = db().get(Rollout, number)
+    if rollout is None:
+        abort(404, f"There is no rollout {number}.")
+    return rollout
+
+
+@pages.get("/rollouts/<int:number>")
+@requires("see")
+def page(number: int) -> Any:
+    rollout = _rollout(number)
+    newest = rolling.running(db(), rollout.environment)
+    values = {
+        "rollout": rollout,
+        "is_newest": newest is not None and newest.number == number,
+        "nodes": rolling.nodes(db(), rollout.environment),
+        "is_away": rolling.is_away,
+    }
+    if request.args.get("part") == "nodes":
+        return render("rollouts/taking_up.html", **values)
+    earlier = rolling.before(db(), rollout)
+    before = Configuration.model_validate(earlier.configuration) if earlier is not None else Configuration()
+    changes = difference(before, Configuration.model_validate(rollout.configuration))
+    allowed = may(f"roll-out:{rollout.environment}")
+    return render("rollouts/page.html", earlier=earlier, changes=changes, allowed=allowed, **values)
+
+
+@pages.post("/rollouts/<int:number>/back")
+@requires("see")
+def roll_back(number: int) -> Any:
+    earlier = _rollout(number)
+    if not may(f"roll-out:{earlier.environment}"):
+        abort(403, f"Your role may not roll out to {earlier.environment}.")
+    try:
+        rollout = rolling.roll_back(db(), acting(), number)
+    except NotFit as error:
+        db().rollback()
+        refuse(f"Not rolled back: {error}.")
+        return back_to("rollouts.page", number=number)
+    db().commit()
+    done(f"Rolled {rollout.environment} back to what rollout {number} held. The draft is as it was.")
+    return back_to("rollouts.page", number=rollout.number)
+
+
+@pages.get("/nodes")
+@requires("see")
+def nodes() -> Any:
+    where = environment()
+    return render(
+        "rollouts/nodes.html",
+        nodes=rolling.nodes(db()),
+        is_away=rolling.is_away,
+        newest={name: running(name)[0] for name in ENVIRONMENTS},
+        rollouts=rolling.rollouts(db(), where),
+        allowed=may(f"roll-out:{where}"),
+        set_aside=set_aside.newest(db()),
+    )
+
+
+@pages.post("/undo/<int:change>")
+@requires("edit")
+def undo(change: int) -> Any:
+    try:
+        undone = drafting.undo(db(), acting(), change)
+    except (EditedMeanwhile, LookupError) as error:
+        db().rollback()
+        refuse(f"Not undone: {error}.")
+    else:
+        db().commit()
+        done(f"Undone: {undone.summary}.")
+    target = request.form.get("next", "/")
+
+    return redirect(safe_next(target), code=303)

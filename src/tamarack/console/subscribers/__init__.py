@@ -1,0 +1,1 @@
+"""Subscribers: organizations, people, applications, requests, announcements."""

@@ -1,0 +1,1 @@
+"""Settings: people, secrets, keys, the portal, the export."""

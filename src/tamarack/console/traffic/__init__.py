@@ -1,0 +1,1 @@
+"""Traffic: the overview, calls, explore, boards, alerts, statements, files."""

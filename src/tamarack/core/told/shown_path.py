@@ -1,0 +1,93 @@
+"""An operation's whole program, as text: what runs in which order, where it comes from, and what it needs."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from tamarack.core.carrying.assembly import Workshop, assemble
+from tamarack.core.carrying.parts import Part
+from tamarack.core.carrying.program import Operation
+from tamarack.core.carrying.route import Route
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.http.paths import settle_path
+from tamarack.core.http.target import target_at
+from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.identity.material import Material, nothing_sealed
+from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.stages import PURPOSE, Stage
+
+
+def shown_path(operation: Operation) -> list[str]:
+    """Lines that draw the program, from the call's arrival to the answer's end."""
+    lines = [f"{operation.api} {operation.version}, {operation.name}", f"body: at most {operation.body_limit:,} bytes"]
+    for stage in Stage:
+        inside = _inside(operation, stage)
+        lines.append(f"{stage.label:<9}{'' if inside else '-  '}{'' if inside else PURPOSE[stage].lower()}".rstrip())
+        lines += [f"    {line}" for line in inside]
+    return lines
+
+
+def _inside(operation: Operation, stage: Stage) -> list[str]:
+    found = []
+    if operation.reads and stage is Stage.IDENTIFY:
+        reads = ", ".join(f"{media.decode() or 'any type'} up to {most:,} bytes" for media, most in operation.reads)
+        found.append(f"reads the body ahead: {reads}")
+    for named in operation.named:
+        if named.stage is stage:
+            found += [_named(told.title, told.name, told.placement, told.part) for told in named.told]
+    if stage is Stage.METER and operation.meter is not None:
+        meter = operation.meter
+        held = f", holding calls under {', '.join(one.name for one in meter.smooth)}" if meter.smooth else ""
+        found.append(f"asks all limits at once, those of the plan too; a call counts as {meter.cost}{held}")
+        found += ["watches the answer for what it tells of cost and tokens"] if operation.watches else []
+    if stage is Stage.FORWARD and operation.route is not None:
+        targets = ", ".join(target.label for target in operation.route.targets) or "none"
+        signs = ", signing in with a secret" if operation.route.sign_in is not None else ""
+        found.append(f"{operation.backend}: {targets}{signs}")
+    if stage is Stage.RETURN:
+        found += [_named(told.title, told.name, told.placement, told.part) for told, _ in operation.changes]
+        if operation.reads_answer:
+            found.append(f"holds answers of up to {operation.reads_answer:,} bytes until they are whole")
+    return found
+
+
+def _named(title: str, name: str, placement: str, part: Part | None) -> str:
+    kind = f" ({type(part).__name__.lower()})" if part is not None else ""
+    return f"{title}{kind}, {placement}" + (f", named {name}" if name else "")
+
+
+def operation_of(
+    configuration: Configuration, environment: str, api: str, version: str, call: str, clock_ns: Callable[[], int]
+) -> Operation:
+    """The program that a configuration gives an operation, as a node would have it. Raises LookupError, in words."""
+    found = configuration.api(api)
+    if found is None:
+        named = ", ".join(one.name for one in configuration.apis) or "none"
+        raise LookupError(f"there is no API {api!r}; there are {named}")
+    within = found.version(version)
+    if within is None:
+        named = ", ".join(one.version for one in found.versions)
+        raise LookupError(f"{api} has no version {version!r}; it has {named}")
+    if within.operation(call) is None:
+        raise LookupError(f"{api} {version} has no operation {call!r}; write it like {within.operations[0].call!r}")
+    snapshot = compile_snapshot(configuration, environment)
+    routes = {
+        backend.name: Route(
+            [target_at(one, backend.connect_timeout_ms, backend.read_timeout_ms) for one in backend.targets]
+        )
+        for backend in snapshot.backends
+    }
+    directory = CallerDirectory(b"", environment)
+    material = Material(environment, nothing_sealed)
+    shop = Workshop(directory, material, MemoryCounters(), environment, clock=clock_ns, routes=routes)
+    method, _, path = call.partition(" ")
+    router = assemble(snapshot, shop)
+    whole = within.base_path + ("" if path == "/" else path)
+    operation = router.find(
+        "GET" if method == "any" else method.upper(), settle_path(re.sub(r"[{}*]", "", whole).encode())
+    )
+    if not isinstance(operation, Operation):
+        raise LookupError(f"{api} {version} takes no calls; its state is {within.state}")
+    return operation

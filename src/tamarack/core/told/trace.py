@@ -1,0 +1,297 @@
+"""Traces: a call run through the same steps, with what each looked at, changed and decided, and how long it took.
+
+Credentials are shown masked: their length only.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, fields
+from typing import Any
+
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Limit
+from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.carrying.steps import NamedStep, Told
+from tamarack.core.http.fields import Header
+from tamarack.core.http.query import name_of
+from tamarack.core.identity.caller import Caller
+from tamarack.core.limits.store import Limiter
+from tamarack.core.stages import Stage
+from tamarack.core.traffic.record import PLACE
+
+ALWAYS_SECRET = frozenset(("authorization", "proxy-authorization", "cookie", "set-cookie", "tamarack-bench"))
+_LOOKS_SECRET = re.compile(r"key|token|secret|passw|auth|session|signature|credential", re.IGNORECASE)
+"""Names that fields with credentials are given; what a backend's own are called is not known here."""
+LONGEST_VALUE = 300
+MOST_HEADERS = 60
+
+Pairs = list[tuple[str, str]]
+
+
+@dataclass(slots=True)
+class Entry:
+    """What one policy, or one built-in part of a stage, did with a call.
+
+    `verdict` is `passed`, `refused`, `identified`, `not shown`, `not reached` or `done`. Times are microseconds.
+    """
+
+    stage: str
+    title: str
+    verdict: str
+    policy: str = ""
+    placement: str = ""
+    text: str = ""
+    reads: Pairs = field(default_factory=list)
+    changes: Pairs = field(default_factory=list)
+    us: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Vouched:
+    """An application that the bench, or a page, lets a call be made as, without its credential."""
+
+    application: Caller
+    claims: dict[str, Any] | None = None
+    by: str = ""
+
+
+def is_secret(name: str, secret: frozenset[str] = frozenset()) -> bool:
+    """Whether a field or parameter is taken to carry a credential; `secret` are names known to."""
+    plain = name.lower().lstrip("?")
+    return plain in ALWAYS_SECRET or plain in secret or name.lstrip("?") in secret
+
+
+def holds_credential(name: str) -> bool:
+    """Whether a header field, by its name, looks as if it carried a credential."""
+    return is_secret(name) or _LOOKS_SECRET.search(name) is not None
+
+
+def mask(name: str, value: str, secret: frozenset[str]) -> str:
+    """A value as a trace shows it."""
+    if is_secret(name, secret):
+        return f"•••• ({len(value)} characters)"
+    return value if len(value) <= LONGEST_VALUE else value[: LONGEST_VALUE - 1] + "…"
+
+
+def shown_headers(headers: list[Header], secret: frozenset[str]) -> Pairs:
+    """Header fields as a trace shows them."""
+    decoded = [(name.decode("latin-1"), value.decode("latin-1")) for name, value in headers[:MOST_HEADERS]]
+    guessed = frozenset(name for name, _ in decoded if holds_credential(name))
+    return [(name, mask(name, value, secret | guessed)) for name, value in decoded]
+
+
+def _changes(call: Call, headers: list[Header], query: bytes, body: bytes | None, secret: frozenset[str]) -> Pairs:
+    found: Pairs = []
+    if call.headers is not headers:
+        kept = list(call.headers)
+        for name, value in headers:
+            if (name, value) in kept:
+                kept.remove((name, value))
+            else:
+                shown = name.decode("latin-1")
+                found.append((f"removed {shown}", mask(shown, value.decode("latin-1"), secret)))
+        for name, value in kept:
+            shown = name.decode("latin-1")
+            found.append((f"added {shown}", mask(shown, value.decode("latin-1"), secret)))
+    if call.query != query:
+        left = call.query.split(b"&")
+        gone = [name_of(part).decode("latin-1") for part in query.split(b"&") if part not in left]
+        found += [(f"removed ?{name}", "•••• from the query") for name in gone]
+    if call.body != body:
+        found.append(("changed the body", "took the credential out of the form"))
+    return found
+
+
+class Trace:
+    """What is told of one call while its program runs. The steps of a traced lane tell it what they do.
+
+    `clock_ns` is a clock in nanoseconds. With `vouched`, the call needs no credential: the step that would identify
+    its caller takes the application given; everything after it decides as ever.
+    """
+
+    def __init__(self, clock_ns: Callable[[], int], vouched: Vouched | None = None) -> None:
+        self.clock_ns = clock_ns
+        self.vouched = vouched
+        self.entries: list[Entry] = []
+        self._done: list[object] = []
+        """The steps that were run, and the answerers that were asked."""
+
+    def begin_again(self) -> None:
+        """The steps are run once more: keys that were missing are there."""
+        self.entries = []
+        self._done = []
+
+    def step(self, named: NamedStep, call: Call) -> Refusal | None:
+        """Run a step, and note what it looked at, changed and decided."""
+        assert named.step is not None and call.operation is not None
+        self._done.append(named)
+        if named.stage is Stage.IDENTIFY and self.vouched is not None and named.told[0].name:
+            self.entries.append(_vouch(call, self.vouched))
+            return None
+        secret = call.operation.secret
+        read = [[(name, mask(name, value, secret)) for name, value in _reads(told, call)] for told in named.told]
+        headers, query, body = call.headers, call.query, call.body
+        started = self.clock_ns()
+        refusal = named.step(call)
+        ended = self.clock_ns()
+        if named.stage in PLACE:
+            call.ended_at[1 + PLACE[named.stage]] = ended
+        changes = _changes(call, headers, query, body, secret)
+        self.entries += _entries(named, call, refusal, read, changes, (ended - started) / 1000)
+        return refusal
+
+    def metered(self, call: Call, steps: Sequence[NamedStep], refusal: Refusal | None, us: float) -> None:
+        """Note what the limits said; `steps` are the operation's."""
+        named = next((one for one in steps if one.stage is Stage.METER), None)
+        if named is None:
+            return
+        self._done.append(named)
+        found = _meter_entries(named, call, refusal, [_reads(told, call) for told in named.told], us)
+        if refusal is not None and call.taken is None:  # nothing was counted
+            for entry in found:
+                if entry.policy == refusal.policy:
+                    entry.verdict, entry.text = "refused", refusal.note
+        self.entries += found
+
+    def replied(self, told: Told, reply: object) -> None:
+        """Note whether an answerer answered."""
+        verdict = "passed" if reply is None else "refused" if isinstance(reply, Refusal) else "done"
+        self.entries.append(Entry(Stage.ANSWER.value, told.title, verdict, told.name, told.placement))
+        self._done.append(told)
+
+    def changed(self, told: Told) -> None:
+        """Note a change of the answer."""
+        self.entries.append(Entry(Stage.RETURN.value, told.title, "done", told.name, told.placement))
+
+    def not_reached(self, steps: Sequence[NamedStep]) -> list[Entry]:
+        """What of an operation's steps was not run, since the call was refused or answered before."""
+        return [
+            Entry(named.stage.value, told.title, "not reached", told.name, told.placement)
+            for named in steps
+            for told in named.told
+            if not any(done is named or done is told for done in self._done)
+        ]
+
+
+def told_by(named: NamedStep) -> Callable[[Call], Refusal | None]:
+    """A step that tells the call's trace what it does."""
+
+    def step(call: Call) -> Refusal | None:
+        refusal: Refusal | None = call.trace.step(named, call)
+        return refusal
+
+    return step
+
+
+def _reads(told: Told, call: Call) -> Pairs:
+    return told.part.reads(call) if told.part is not None and told.part.reads is not None else []
+
+
+def _vouch(call: Call, vouched: Vouched) -> Entry:
+    call.caller = vouched.application
+    call.claims = vouched.claims
+    call.user = str((vouched.claims or {}).get("sub", ""))
+    name = f"{vouched.application.organization}/{vouched.application.application}"
+    text = f"taken to be {name}, without a credential{f', by {vouched.by}' if vouched.by else ''}"
+    said = (vouched.claims or {}).items()
+    claims = [(key, value if isinstance(value, str) else json.dumps(value)[:LONGEST_VALUE]) for key, value in said]
+    title = "Bench" if vouched.by else "The application"
+    return Entry(Stage.IDENTIFY.value, title, "identified", "", "built in", text, claims)
+
+
+def _entries(
+    named: NamedStep, call: Call, refusal: Refusal | None, read: list[Pairs], changes: Pairs, us: float
+) -> list[Entry]:
+    if named.stage is Stage.IDENTIFY and named.told[0].name:
+        return _identify_entries(named, call, refusal, read, changes, us)
+    if named.stage is Stage.METER:
+        return _meter_entries(named, call, refusal, read, us)
+    part = named.told[0]
+    verdict = "refused" if refusal is not None else "passed"
+    text = refusal.note if refusal is not None else ""
+    if part.title == "Subscription" and call.grant is not None:
+        text = f"plan {call.grant.plan}, subscription {call.grant.subscription}"
+    if refusal is not None and not text:
+        text = refusal.reason.detail
+    return [Entry(named.stage.value, part.title, verdict, part.name, part.placement, text, read[0], changes, us)]
+
+
+def _identify_entries(
+    named: NamedStep, call: Call, refusal: Refusal | None, read: list[Pairs], changes: Pairs, us: float
+) -> list[Entry]:
+    decided = call.way or (refusal.policy if refusal is not None else "")
+    made = []
+    for part, pairs in zip(named.told, read, strict=True):
+        entry = Entry(named.stage.value, part.title, "not shown", part.name, part.placement, reads=pairs)
+        if part.name == decided or (len(named.told) == 1 and (refusal is not None or call.caller is not None)):
+            entry.us, entry.changes = us, changes
+            if refusal is not None:
+                entry.verdict = "refused"
+                entry.text = refusal.note or refusal.reason.detail
+            elif call.caller is not None:
+                entry.verdict = "identified"
+                entry.text = f"{call.caller.organization}/{call.caller.application}"
+                if call.user:
+                    entry.text += f" for the end user {call.user}"
+        made.append(entry)
+    if refusal is not None and not any(entry.verdict == "refused" for entry in made):
+        made.append(
+            Entry(
+                named.stage.value, "No caller", "refused", "", "built in", refusal.reason.detail,
+                changes=changes, us=us,
+            )
+        )  # fmt: skip
+    return made
+
+
+def _meter_entries(named: NamedStep, call: Call, refusal: Refusal | None, read: list[Pairs], us: float) -> list[Entry]:
+    taken = call.taken
+    made = []
+    for part, pairs in zip(named.told, read, strict=True):
+        entry = Entry(named.stage.value, part.title, "passed", part.name, part.placement, reads=pairs)
+        if taken is not None and _is(part, taken.limiter):
+            entry.us = us
+            if refusal is not None:
+                entry.verdict, entry.text = "refused", f"{refusal.note}; more in {taken.reset} s"
+            else:
+                entry.text = f"{taken.left} left of {taken.window}, the tightest"
+        made.append(entry)
+    if call.held_us:
+        verdict = "refused" if refusal is not None else "passed"
+        text = f"held {call.held_us / 1000:.0f} ms until its turn came under ‘{call.held_by}’"
+        made.append(Entry(named.stage.value, "Held", verdict, "", "built in", text, us=call.held_us))
+    if taken is not None and taken.over is not None:
+        text = f"{taken.over.windows[0]} used up; let through and marked"
+        made.append(Entry(named.stage.value, "Soft quota", "passed", taken.over.name, "quota", text))
+    if taken is not None and not any(_is(part, taken.limiter) for part in named.told):
+        text = f"{refusal.note}; more in {taken.reset} s" if refusal else f"{taken.left} left of {taken.window}"
+        verdict = "refused" if refusal is not None else "passed"
+        title, placement = _where(taken.limiter)
+        made.append(Entry(named.stage.value, title, verdict, taken.limiter.name, placement, text, us=us))
+    return made
+
+
+def _is(told: Told, limiter: Limiter) -> bool:
+    """Whether a limit is a policy's own; a quota makes one for each of its stretches."""
+    own = told.part.limiter if isinstance(told.part, Limit) else None
+    return own is limiter or (limiter.is_quota and limiter.id == f"{told.placement}/{told.name}")
+
+
+def _where(limiter: Limiter) -> tuple[str, str]:
+    """What a limit is called that is no policy, and where it stands."""
+    layer = limiter.id.partition("/")[0]
+    if layer == "@cap":
+        return "Platform cap", "platform"
+    name = limiter.name.capitalize()
+    return (f"Quota of {name}", "plan") if layer == "@quota" else (f"{name} plan", "plan")
+
+
+_FIELDS = tuple(one.name for one in fields(Entry))
+
+
+def as_data(entries: list[Entry]) -> list[dict[str, Any]]:
+    """Entries as JSON can hold them."""
+    return [{name: getattr(entry, name) for name in _FIELDS} for entry in entries]

@@ -1,0 +1,1 @@
+"""Applications: credentials, sharing, usage."""

@@ -1,0 +1,90 @@
+"""What the pages of an API read: its document, its operations, and calls of them as a reader would make them."""
+
+from functools import lru_cache
+from typing import Any
+
+from flask import current_app
+
+from tamarack.core.configuration.effective import held, in_force, is_open
+from tamarack.core.configuration.model import Api, Operation, Version
+from tamarack.core.openapi.reference import OperationView, OutlineEntry, outline, tag_descriptions, view_operation
+from tamarack.core.trying.credential_examples import KEY_PLACE, credential_example
+from tamarack.core.trying.examples import ExampleCall
+from tamarack.portal.page import me, offered
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications.tables import Application, Subscription
+from tamarack.store.draft import documents
+from tamarack.web.application import db, settings_of
+
+OTHERS = "Operations"
+"""Under what operations stand that have no tag."""
+
+
+@lru_cache(maxsize=32)
+def _tree(document: str, engine: int) -> dict[str, Any]:
+    return documents.document_tree(db(), document)
+
+
+def tree(version: Version) -> dict[str, Any]:
+    """A version's document, brought to 3.x; empty where it has none. Not to be changed."""
+    return _tree(version.document, id(current_app.extensions["tamarack_engine"]))
+
+
+def introduction(version: Version) -> str:
+    """What the document says of the API as a whole, in Markdown."""
+    info = tree(version).get("info")
+    return str(info.get("description") or "") if isinstance(info, dict) else ""
+
+
+def by_tag(version: Version) -> dict[str, list[OutlineEntry]]:
+    """The operations that are published, described or bare, by tag: those that the document orders first."""
+    described = {one.call: one for one in outline(tree(version))}
+    groups: dict[str, list[OutlineEntry]] = {tag: [] for tag in tag_descriptions(tree(version))}
+    for operation in version.operations:
+        bare = OutlineEntry(operation.call, operation.method, operation.path, operation.summary, "", False)
+        one = described.get(operation.call, bare)
+        groups.setdefault(one.tag or OTHERS, []).append(one)
+    return {tag: found for tag, found in groups.items() if found}
+
+
+def view_of(version: Version, operation: Operation) -> OperationView:
+    """A published operation as its document describes it, or bare."""
+    found = view_operation(tree(version), operation.call)
+    if found is not None:
+        return found
+    return OperationView(operation.call, operation.method, operation.path, operation.summary, "", (), deprecated=False)
+
+
+def shown_credential(api: Api, version: Version, operation: Operation | None, key: str) -> ExampleCall | None:
+    """How an operation's caller shows its credential, or None where it is open or closed."""
+    rows = held(offered("production"), api, version, operation)
+    if is_open(rows):
+        return None
+    return credential_example([row.policy for row in in_force(rows)], key if key != KEY_PLACE else "")
+
+
+def example_call(
+    api: Api, version: Version, view: OperationView, environment: str = "production", key: str = KEY_PLACE
+) -> ExampleCall:
+    """A call of an operation as a reader would make it."""
+    shown = shown_credential(api, version, version.operation(view.call), key)
+    address = settings_of(current_app).gateway_url(environment)
+    path = view.example_path().replace("/*", "/")
+    url = f"{address}{version.base_path}{path if path != '/' else ''}"
+    headers = dict(shown.headers) if shown is not None else {}
+    if shown is not None and shown.url:
+        url += f"{'&' if '?' in url else '?'}{shown.url}"
+    method = "GET" if view.method == "any" else view.method.upper()
+    body = view.body.example if view.body is not None else ""
+    if body and view.body is not None:
+        headers["content-type"] = view.body.media
+    return ExampleCall(method, url, headers, body, shown.basic if shown is not None else None)
+
+
+def subscribed(api: str) -> list[tuple[Application, Subscription]]:
+    """The applications of the reader that are subscribed to an API, with their subscriptions."""
+    person = me()
+    if person is None:
+        return []
+    products = [product.name for product in offered("production").products_with(api)]
+    return subscribers.subscribed_to(db(), person, products)

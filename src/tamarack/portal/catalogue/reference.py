@@ -1,0 +1,211 @@
+"""An API's pages: what it is, its operations one by one, its owner's pages, and its document to download."""
+
+from typing import Any
+
+import orjson
+import yaml
+from flask import Blueprint, Response, abort, current_app, request
+
+from tamarack.core.configuration.effective import held, in_force, is_open
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.explain import Sentence, explain_outside
+from tamarack.core.configuration.model import Api, Version
+from tamarack.core.configuration.plans import Plan
+from tamarack.core.configuration.possible_refusals import possible_refusals
+from tamarack.core.openapi.publish import published, security_scheme
+from tamarack.core.openapi.reference import tag_descriptions
+from tamarack.core.policies import kind_of
+from tamarack.core.stages import Stage
+from tamarack.core.trying.credential_examples import KEY_PLACE
+from tamarack.core.trying.examples import as_curl, as_javascript, as_python
+from tamarack.portal.catalogue.one_api import (
+    by_tag,
+    example_call,
+    introduction,
+    shown_credential,
+    subscribed,
+    tree,
+    view_of,
+)
+from tamarack.portal.catalogue.trying import blank_try
+from tamarack.portal.page import acting, my_application, offered, refuse, render, requires, shown_version
+from tamarack.store.announcements import queries as announcing
+from tamarack.store.applications import credentials
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.applications.tables import Credential
+from tamarack.store.draft import queries as drafting
+from tamarack.store.not_possible import NotPossible
+from tamarack.web.application import db, settings_of
+from tamarack.web.markdown import to_html
+from tamarack.web.paging import Paging
+
+A_PAGE = 20
+"""Entries of a change log on a page."""
+
+pages = Blueprint("reference", __name__, url_prefix="/apis/<api>/<version>")
+
+
+def head_values(api: Api, version: Version) -> dict[str, Any]:
+    """What every page of a version shows around its own part."""
+    return {
+        "api": api,
+        "version": version,
+        "products": offered("production").products_with(api.name),
+        "subscribed": subscribed(api.name),
+        "address": settings_of(current_app).gateway_url("production"),
+    }
+
+
+@pages.get("/")
+def page(api: str, version: str) -> Any:
+    found, inside = shown_version(api, version)
+    configuration = offered("production")
+    ways = [
+        Sentence(kind_of(row.policy).sentence(row.policy), "")
+        for row in in_force(held(configuration, found, inside))
+        if row.stage is Stage.IDENTIFY
+    ]
+    return render(
+        "catalogue/reference/page.html",
+        tab="operations",
+        introduction=to_html(introduction(inside)),
+        tags=by_tag(inside),
+        tag_words={tag: to_html(words) for tag, words in tag_descriptions(tree(inside)).items() if words},
+        ways=ways,
+        changes=announcing.change_log(db(), found.name, bool(subscribed(api)), most=3),
+        open_calls={o.call for o in inside.operations if is_open(held(configuration, found, inside, o))},
+        **head_values(found, inside),
+    )
+
+
+@pages.get("/operation")
+def operation(api: str, version: str) -> Any:
+    """One operation in full: words, example, what holds, and trying it."""
+    found, inside = shown_version(api, version)
+    wanted = inside.operation(request.args.get("call", ""))
+    if wanted is None:
+        abort(404, f"{found.title} {inside.version} has no operation {request.args.get('call', '')!r}.")
+    configuration = offered("production")
+    view = view_of(inside, wanted)
+    plans = _my_plans(found)
+    calls = [operation.call for operation in inside.operations]
+    place = calls.index(wanted.call)
+    return render(
+        "catalogue/reference/operation.html",
+        tab="operations",
+        view=view,
+        description=to_html(view.description),
+        tags=by_tag(inside),
+        examples=_examples(found, inside, wanted.call, KEY_PLACE),
+        rules=explain_outside(configuration, found, inside, wanted, plans),
+        refusals=possible_refusals(configuration, found, inside, wanted, plans),
+        is_open=is_open(held(configuration, found, inside, wanted)),
+        before=calls[place - 1] if place else "",
+        after=calls[place + 1] if place + 1 < len(calls) else "",
+        kept=_kept_keys(found) if shown_credential(found, inside, wanted, KEY_PLACE) is not None else [],
+        key_place=KEY_PLACE,
+        trying=blank_try(found, view),
+        **head_values(found, inside),
+    )
+
+
+def _my_plans(api: Api) -> list[Plan]:
+    """The plans that the reader's calls in production come under."""
+    keys = sorted({(one.product, one.plan) for _, one in subscribed(api.name) if one.environment == "production"})
+    products = [(offered("production").product(product), name) for product, name in keys]
+    plans = [product.plan(name) for product, name in products if product is not None]
+    return [plan for plan in plans if plan is not None]
+
+
+def _examples(api: Api, version: Version, call: str, key: str) -> dict[str, str]:
+    operation = version.operation(call)
+    assert operation is not None
+    made = example_call(api, version, view_of(version, operation), key=key)
+    return {"curl": as_curl(made), "Python": as_python(made), "JavaScript": as_javascript(made)}
+
+
+def _kept_keys(api: Api) -> list[tuple[Credential, str]]:
+    """The reader's keys whose values were kept, so that an example can carry one; with their applications' titles."""
+    return [
+        (credential, application.title)
+        for application, subscription in subscribed(api.name)
+        if subscription.environment == "production"
+        for credential in subscribers.credentials_of(db(), application)
+        if credential.sealed and credential.environment == "production" and credential.revoked_at is None
+    ]
+
+
+@pages.post("/operation/examples")
+@requires("credentials")
+def examples(api: str, version: str) -> Any:
+    """The examples of an operation with one of the reader's own keys in them; the look is recorded."""
+    found, inside = shown_version(api, version)
+    call = request.form.get("call", "")
+    credential = db().get(Credential, request.form.get("credential", ""))
+    if inside.operation(call) is None or credential is None:
+        abort(404, "There is no such operation or credential.")
+    my_application(credential.application_id)
+    key = KEY_PLACE
+    try:
+        key = credentials.look_again(db(), acting(), settings_of(current_app).keys.credentials, credential)
+        db().commit()
+    except NotPossible as error:
+        refuse(str(error))
+    return render("catalogue/reference/examples.html", examples=_examples(found, inside, call, key))
+
+
+@pages.get("/pages/<name>")
+def documentation(api: str, version: str, name: str) -> Any:
+    """A page that the API's owner wrote."""
+    found, inside = shown_version(api, version)
+    wanted = found.page(name)
+    text = drafting.document_text(db(), wanted.document) if wanted is not None else None
+    if wanted is None or text is None:
+        abort(404, f"{found.title} has no page {name!r}.")
+    return render("catalogue/reference/documentation.html", tab=name, page=wanted, text=to_html(text),
+                  **head_values(found, inside))  # fmt: skip
+
+
+@pages.get("/changes")
+def changes(api: str, version: str) -> Any:
+    """The API's change log."""
+    found, inside = shown_version(api, version)
+    entries = announcing.change_log(db(), found.name, bool(subscribed(api)), most=1_000)
+    paging = Paging.of_request(len(entries), A_PAGE)
+    return render(
+        "catalogue/reference/changes.html",
+        tab="changes",
+        changes=paging.cut(entries),
+        paging=paging,
+        to_html=to_html,
+        **head_values(found, inside),
+    )
+
+
+def _yaml(data: dict[str, Any]) -> str:
+    """By the writer in C where it is there: a document of a thousand operations takes the one in Python seconds."""
+    writer = getattr(yaml, "CSafeDumper", yaml.SafeDumper)
+    return str(yaml.dump(data, Dumper=writer, sort_keys=False, allow_unicode=True, width=100))
+
+
+@pages.get("/openapi.<ending>")
+def document(api: str, version: str, ending: str) -> Any:
+    """The OpenAPI document: what is published, at the gateway's addresses, with the gateway's credentials."""
+    if ending not in ("json", "yaml"):
+        abort(404, "The document is there as .json and .yaml.")
+    found, inside = shown_version(api, version)
+    settings = settings_of(current_app)
+    servers = [
+        (f"{settings.gateway_url(where)}{inside.base_path}", where)
+        for where in reversed(ENVIRONMENTS)
+        if (there := offered(where).api(api)) is not None and there.version(version) is not None
+    ]
+    schemes = {}
+    for one in inside.operations:
+        shown = shown_credential(found, inside, one, KEY_PLACE)
+        schemes[one.call] = security_scheme(shown) if shown is not None else None
+    made = published(tree(inside), found.title, inside.version, servers, schemes)
+    text = orjson.dumps(made, option=orjson.OPT_INDENT_2).decode() if ending == "json" else _yaml(made)
+    fields = {"Content-Disposition": f'attachment; filename="{api}-{version}.{ending}"'}
+    media = {"json": "application/openapi+json", "yaml": "application/openapi+yaml"}[ending]
+    return Response(text, mimetype=media, headers=fields)

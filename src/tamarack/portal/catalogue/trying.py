@@ -1,0 +1,170 @@
+"""Trying a call from the reference: through a relay that reaches the gateway's nodes and nothing else."""
+
+import json
+import time
+from base64 import b64encode
+from collections import deque
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from flask import Blueprint, abort, current_app, request
+from pydantic import ValidationError
+
+from tamarack.core.carrying.refusals import REASONS, Reason
+from tamarack.core.configuration.effective import held, in_force
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.model import Api
+from tamarack.core.openapi.reference import OperationView
+from tamarack.core.trying.bench import BenchAnswer, BenchCall
+from tamarack.core.trying.credential_examples import credential_example
+from tamarack.core.trying.examples import ExampleCall
+from tamarack.core.trying.filled_in import Missing, call_path, header_lines
+from tamarack.core.trying.limits_left import limits_left
+from tamarack.core.types import problems_of
+from tamarack.portal.catalogue.one_api import subscribed, view_of
+from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
+from tamarack.store.applications import sharing
+from tamarack.store.applications.tables import Application
+from tamarack.store.rollouts import queries as rolling
+from tamarack.web.application import db, settings_of
+from tamarack.web.outgoing.sending import send
+
+pages = Blueprint("trying", __name__, url_prefix="/apis/<api>/<version>")
+
+MOST_A_MINUTE = 60
+"""Calls that one person may try in a minute."""
+OWN_KEY, NOTHING = "own-key", "nothing"
+
+
+@dataclass(slots=True)
+class Try:
+    """The form of a call: what is in it, and what is wrong with it."""
+
+    values: dict[str, str]
+    body: str = ""
+    media: str = ""
+    environment: str = "test"
+    caller: str = ""
+    """The id of an application, or what to show instead of one."""
+    applications: list[Application] = field(default_factory=list)
+    environments: list[str] = field(default_factory=list)
+    errors: dict[str, str] = field(default_factory=dict)
+
+
+def blank_try(api: Api, view: OperationView) -> Try:
+    """The form as it is first shown: the operation's own examples, the reader's first application."""
+    person = me()
+    applications = list(sharing.applications_seen(db(), person)) if person is not None else []
+    values = {
+        f"{one.place}.{one.name}": one.example if one.required or one.place == "path" else "" for one in view.parameters
+    }
+    there = [where for where in ENVIRONMENTS if offered(where).api(api.name) is not None]
+    # One that is subscribed here comes first, in test before production: the call should work as it stands.
+    ready = [(one, sub.environment) for one, sub in subscribed(api.name) if sub.state == "active"]
+    ready.sort(key=lambda pair: list(ENVIRONMENTS).index(pair[1]))
+    first = ready[0] if ready else None
+    return Try(
+        values,
+        body=view.body.example if view.body is not None else "",
+        media=view.body.media if view.body is not None else "",
+        environment=first[1] if first is not None else there[0] if there else "",
+        caller=first[0].id if first is not None else applications[0].id if applications else NOTHING,
+        applications=applications,
+        environments=there,
+    )
+
+
+_LATELY: dict[str, deque[float]] = {}
+
+
+def _too_often(person: str, now: float) -> bool:
+    """Whether a person has tried as many calls in the last minute as they may; else this one counts."""
+    if len(_LATELY) > 5_000:
+        _LATELY.clear()
+    tries = _LATELY.setdefault(person, deque(maxlen=MOST_A_MINUTE))
+    if len(tries) == MOST_A_MINUTE and now - tries[0] < 60:
+        return True
+    tries.append(now)
+    return False
+
+
+@pages.post("/try")
+@requires("see")
+def run(api: str, version: str) -> Any:
+    """Send the call that was filled in, and show what came back."""
+    found, inside = shown_version(api, version)
+    operation = inside.operation(request.form.get("call", ""))
+    person = me()
+    if operation is None or person is None:
+        abort(404, "There is no such operation.")
+    view = view_of(inside, operation)
+    trying = blank_try(found, view)
+    trying.values = {name: text.strip() for name, text in request.form.items() if "." in name}
+    trying.body, trying.media = request.form.get("body", ""), request.form.get("media", "")
+    trying.environment, trying.caller = request.form.get("environment", ""), request.form.get("caller", NOTHING)
+    if trying.environment not in trying.environments:
+        abort(400, f"{trying.environment!r} is not an environment that this API runs in.")
+    application = my_application(trying.caller).id if trying.caller not in (OWN_KEY, NOTHING, "") else ""
+    try:
+        path = call_path(inside.base_path, view, trying.values)
+        lines = header_lines(view, trying.values, trying.media if trying.body else "")
+        shown = _shown(found.name, version, view.call, trying)
+        lines += [f"{name}: {value}" for name, value in shown.headers.items()] if shown is not None else []
+        if shown is not None and shown.url:
+            path += f"{'&' if '?' in path else '?'}{shown.url}"
+        method = "GET" if view.method == "any" else view.method.upper()
+        call = BenchCall.model_validate(
+            {"method": method, "path": path, "headers": lines, "body": trying.body, "application": application}
+        )
+    except Missing as error:
+        trying.errors[error.name] = str(error)
+        return render("catalogue/reference/answer.html", errors=trying.errors, answer=None), 422
+    except ValidationError as error:
+        errors = {str(one.path[0]) if one.path else "": one.message for one in problems_of(error)}
+        return render("catalogue/reference/answer.html", errors=errors, answer=None), 422
+    if _too_often(person.id, time.monotonic()):
+        error_words = f"You tried {MOST_A_MINUTE} calls within a minute; wait a little, or call from your own program."
+        return render("catalogue/reference/answer.html", errors={"": error_words}, answer=None), 422
+    node = next((one for one in rolling.nodes(db(), trying.environment) if not rolling.is_away(one)), None)
+    key = settings_of(current_app).keys.raw("bench")
+    answer = (
+        send(call, node, key, acting().name, vouched=bool(application))
+        if node is not None
+        else BenchAnswer(problem=f"No node of {trying.environment} answers at the moment; try again shortly.")
+    )
+    return render(
+        "catalogue/reference/answer.html",
+        errors={},
+        answer=answer,
+        call=call,
+        environment=trying.environment,
+        left=limits_left(answer.headers),
+        reason=_reason(answer),
+    )
+
+
+def _shown(api: str, version: str, call: str, trying: Try) -> ExampleCall | None:
+    """The credential that was typed, in its place; a client's as `id:secret`. None where none is shown."""
+    key = request.form.get("key", "").strip()
+    if trying.caller != OWN_KEY or not key:
+        return None
+    found, inside = shown_version(api, version)
+    rows = in_force(held(offered("production"), found, inside, inside.operation(call)))
+    id, colon, secret = key.partition(":")
+    shown = credential_example([row.policy for row in rows], key, (id, secret) if colon else None)
+    if shown is not None and shown.basic is not None:
+        signed_in = b64encode(":".join(shown.basic).encode()).decode()
+        return replace(shown, basic=None, headers={**shown.headers, "authorization": f"Basic {signed_in}"})
+    return shown
+
+
+def _reason(answer: BenchAnswer) -> Reason | None:
+    """The gateway's own reason where it refused the call (problem details, RFC 9457)."""
+    kind = next((value for name, value in answer.headers if name == "content-type"), "")
+    if not kind.startswith("application/problem+json"):
+        return None
+    try:
+        said = json.loads(answer.body)
+    except ValueError:
+        return None
+    return REASONS.get(str(said.get("reason"))) if isinstance(said, dict) else None

@@ -1,0 +1,1 @@
+"""Signing up, and the team."""

@@ -1,0 +1,144 @@
+"""Joining: signing up, confirming the address, taking up an invitation, and a password that was forgotten."""
+
+from typing import Any
+
+from flask import Blueprint, current_app, request
+
+from tamarack.portal.page import back_to, done, render
+from tamarack.store.joining import queries as joining
+from tamarack.store.not_possible import NotPossible
+from tamarack.store.people.sign_in import TooManyAttempts
+from tamarack.store.people.tables import Organization
+from tamarack.web.application import actor, db, settings_of
+from tamarack.web.people.accounts import email_problem, read_account
+
+pages = Blueprint("joining", __name__)
+
+_OFTEN = "That was asked too often from here or for this address. Try again in a quarter of an hour."
+_PROMISE = "A mail is on its way to {}. What it says, goes on from there."
+
+
+def _portal() -> str:
+    return settings_of(current_app).portal_url
+
+
+def _gone(words: str) -> tuple[str, int]:
+    return render("joining/gone.html", words=words), 410
+
+
+@pages.get("/join")
+def form() -> Any:
+    return render("joining/sign_up.html", typed={}, errors={})
+
+
+@pages.post("/join")
+def sign_up() -> Any:
+    account = read_account({**request.form, "role": "member"}, ("member",))
+    typed = account.typed | {name: request.form.get(name, "").strip() for name in ("organization", "message")}
+    if not 1 <= len(typed["organization"]) <= 80:
+        account.errors["organization"] = "say which organization you belong to, in 1 to 80 characters"
+    if account.errors:
+        return render("joining/sign_up.html", typed=typed, errors=account.errors), 422
+    try:
+        joining.slow_down(db(), typed["email"], request.remote_addr or "")
+    except TooManyAttempts:
+        return render("joining/sign_up.html", typed=typed, errors={"email": _OFTEN}), 429
+    joining.sign_up(
+        db(), typed["email"], typed["name"], account.password, typed["organization"], typed["message"], _portal()
+    )
+    db().commit()
+    return render("joining/sent.html", title="Look into your mail", words=_PROMISE.format(typed["email"]))
+
+
+@pages.get("/join/confirm/<token>")
+def confirm_form(token: str) -> Any:
+    """Asks for a press of a button, so that what looks at mail for other reasons confirms nothing."""
+    if joining.find_link(db(), token, "confirm") is None:
+        return _gone("This link is not good any more: it was used, is too old, or a newer one was sent.")
+    return render("joining/confirm.html")
+
+
+@pages.post("/join/confirm/<token>")
+def confirm(token: str) -> Any:
+    try:
+        wanted = joining.confirm(db(), actor("stranger"), token)
+    except NotPossible as error:
+        db().rollback()
+        return _gone(str(error))
+    db().commit()
+    who = "a lead of your organization" if wanted.organization_id else "the platform team"
+    words = f"{who[0].upper()}{who[1:]} decides; you hear of it by mail."
+    return render("joining/sent.html", title="Your address is confirmed", words=words)
+
+
+@pages.get("/invitation/<token>")
+def invitation_form(token: str) -> Any:
+    return _invitation(token, "", {})
+
+
+def _invitation(token: str, name: str, errors: dict[str, str]) -> Any:
+    link = joining.find_link(db(), token, "invite")
+    organization = db().get(Organization, link.organization_id) if link is not None else None
+    if link is None or organization is None:
+        return _gone("This invitation is not good any more: it was used, withdrawn, or is too old. Ask for another.")
+    return render("joining/invitation.html", link=link, inviting=organization, name=name, errors=errors)
+
+
+@pages.post("/invitation/<token>")
+def take_up(token: str) -> Any:
+    name = request.form.get("name", "")
+    try:
+        person = joining.take_up(db(), actor("stranger"), token, name, request.form.get("password", ""))
+    except NotPossible as error:
+        db().rollback()
+        shown = _invitation(token, name, {error.field or "name": str(error)})
+        return (shown, 422) if isinstance(shown, str) else shown
+    db().commit()
+    done(f"Welcome, {person.name}. Sign in with the password that you chose.")
+    return back_to("sign_in.form")
+
+
+@pages.get("/forgot")
+def forgot_form() -> Any:
+    return render("joining/forgot.html", email="", error="")
+
+
+@pages.post("/forgot")
+def forgot() -> Any:
+    email = request.form.get("email", "").strip().lower()
+    problem = email_problem(email)
+    if problem:
+        return render("joining/forgot.html", email=email, error=problem), 422
+    try:
+        joining.slow_down(db(), email, request.remote_addr or "")
+    except TooManyAttempts:
+        return render("joining/forgot.html", email=email, error=_OFTEN), 429
+    joining.forgot(db(), email, _portal())
+    db().commit()
+    words = f"If {email} has an account here, a mail with a link is on its way. It is good for an hour."
+    return render("joining/sent.html", title="Look into your mail", words=words)
+
+
+@pages.get("/reset/<token>")
+def reset_form(token: str) -> Any:
+    return _reset(token, "")
+
+
+def _reset(token: str, error: str) -> Any:
+    link = joining.find_link(db(), token, "reset")
+    if link is None:
+        return _gone("This link is not good any more: it was used, is older than an hour, or a newer one was sent.")
+    return render("joining/reset.html", email=link.email, error=error)
+
+
+@pages.post("/reset/<token>")
+def reset(token: str) -> Any:
+    try:
+        joining.set_forgotten(db(), actor("stranger"), token, request.form.get("password", ""))
+    except NotPossible as error:
+        db().rollback()
+        shown = _reset(token, str(error))
+        return (shown, 422) if isinstance(shown, str) else shown
+    db().commit()
+    done("The new password is set, and every session of yours is ended. Sign in with it.")
+    return back_to("sign_in.form")

@@ -1,7 +1,0 @@
-"""The portal's door."""
-
-from tamarack.portal.page import me
-from tamarack.store.sign_in import sign_in_person
-from tamarack.web.door import make_door
-
-pages = make_door("person", sign_in_person, me, "catalogue.index")

@@ -1,0 +1,1 @@
+"""Alerts: the table, and keeping and following them."""

@@ -1,0 +1,1 @@
+"""Announcements: the table, and writing, reading and sending them."""

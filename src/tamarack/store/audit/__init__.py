@@ -1,0 +1,1 @@
+"""The audit log: the table, and writing and reading it."""

@@ -1,0 +1,1 @@
+"""Saved explorations and boards: the tables, and who sees and changes them."""

@@ -1,0 +1,1 @@
+"""The steady export: the table, and what is sent next."""

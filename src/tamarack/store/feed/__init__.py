@@ -1,0 +1,1 @@
+"""The feed: what nodes need to know besides rollouts, and waking them."""

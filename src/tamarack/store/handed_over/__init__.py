@@ -1,0 +1,1 @@
+"""Files to hand over: the table, and what goes into them."""

@@ -1,0 +1,1 @@
+"""Joining an organization: the tables, and sign-up, invitations, and passwords."""

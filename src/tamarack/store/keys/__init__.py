@@ -1,0 +1,1 @@
+"""Signing keys, and key sets of outside issuers."""

@@ -1,0 +1,1 @@
+"""Mail: the table, and telling people."""

@@ -1,0 +1,1 @@
+"""Organizations, their people, staff, and how they sign in."""

@@ -1,0 +1,1 @@
+"""What the portal needs: its look, pictures, notices, and its search."""

@@ -1,0 +1,1 @@
+"""What was used of quotas: the table, and taking it in."""

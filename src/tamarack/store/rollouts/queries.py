@@ -1,0 +1,120 @@
+"""Rolling out: the draft compiled, numbered and sent to an environment's nodes."""
+
+from datetime import timedelta
+
+from sqlalchemy import text
+from sqlmodel import Session, col, select
+
+from tamarack.core.configuration.model import Configuration, check_in, key_sets_used
+from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.types import Problem
+from tamarack.store.audit import log as auditing
+from tamarack.store.audit.log import Actor
+from tamarack.store.columns import now
+from tamarack.store.draft.queries import dump, load_configuration
+from tamarack.store.feed.wake import notify
+from tamarack.store.keys import key_sets
+from tamarack.store.portal import search as catalogue
+from tamarack.store.rollouts.tables import Node, Rollout
+from tamarack.store.secrets import queries as secrets
+
+GONE_AFTER = timedelta(seconds=10)
+"""A node that said nothing for this long is taken to be away."""
+
+
+class NotFit(Exception):
+    """The configuration has problems, so it is not rolled out."""
+
+    def __init__(self, problems: list[Problem]) -> None:
+        super().__init__("; ".join(problem.message for problem in problems))
+        self.problems = problems
+
+
+def running(session: Session, environment: str) -> Rollout | None:
+    """The newest rollout to an environment."""
+    query = select(Rollout).where(Rollout.environment == environment).order_by(col(Rollout.number).desc()).limit(1)
+    return session.exec(query).first()
+
+
+def running_configuration(session: Session, environment: str) -> Configuration:
+    """What runs in an environment; empty before the first rollout."""
+    rollout = running(session, environment)
+    return Configuration.model_validate(rollout.configuration) if rollout is not None else Configuration()
+
+
+def roll_out(session: Session, actor: Actor, environment: str, note: str = "") -> Rollout:
+    """Send the draft to an environment. Raises `NotFit` where it has problems."""
+    _lock(session)  # before the draft is read: what is sent is the draft as it is when its number is given
+    return _send(session, actor, environment, load_configuration(session), note, None)
+
+
+def roll_back(session: Session, actor: Actor, number: int) -> Rollout:
+    """Send an earlier rollout's configuration to its environment again, under a new number."""
+    _lock(session)
+    earlier = session.get(Rollout, number)
+    if earlier is None:
+        raise LookupError(f"there is no rollout {number}")
+    configuration = Configuration.model_validate(earlier.configuration)
+    note = f"back to rollout {number}"
+    return _send(session, actor, earlier.environment, configuration, note, number)
+
+
+def _lock(session: Session) -> None:
+    """One rollout at a time, so that numbers become visible in their order and no node skips one."""
+    session.connection().execute(text("SELECT pg_advisory_xact_lock(hashtext('tamarack rollout'))"))
+
+
+def _send(
+    session: Session,
+    actor: Actor,
+    environment: str,
+    configuration: Configuration,
+    note: str,
+    back_to: int | None,
+) -> Rollout:
+    problems = check_in(configuration, environment, secrets.names_set_for(session, environment))
+    if problems:
+        raise NotFit(problems)
+    snapshot = compile_snapshot(configuration, environment)
+    rollout = Rollout(
+        environment=environment,
+        configuration=dump(configuration),
+        snapshot=snapshot.model_dump(mode="json"),
+        note=note,
+        back_to=back_to,
+        made_by=actor.name,
+    )
+    session.add(rollout)
+    session.flush()
+    if environment == "production":
+        catalogue.index(session, configuration)
+    action = "roll back" if back_to is not None else "roll out"
+    auditing.record(session, actor, action, environment, number=rollout.number, note=note)
+    key_sets.note_used(session, key_sets_used(configuration))
+    notify(session)
+    return rollout
+
+
+def rollouts(session: Session, environment: str, most: int = 50) -> list[Rollout]:
+    """The newest rollouts to an environment."""
+    query = select(Rollout).where(Rollout.environment == environment)
+    return list(session.exec(query.order_by(col(Rollout.number).desc()).limit(most)))
+
+
+def before(session: Session, rollout: Rollout) -> Rollout | None:
+    """The rollout to the same environment before one."""
+    query = select(Rollout).where(Rollout.environment == rollout.environment, col(Rollout.number) < rollout.number)
+    return session.exec(query.order_by(col(Rollout.number).desc()).limit(1)).first()
+
+
+def nodes(session: Session, environment: str | None = None) -> list[Node]:
+    """The nodes of an environment, or all."""
+    query = select(Node).order_by(col(Node.environment), col(Node.name))
+    if environment is not None:
+        query = query.where(Node.environment == environment)
+    return list(session.exec(query))
+
+
+def is_away(node: Node) -> bool:
+    """Whether a node has not been heard of for a while."""
+    return now() - node.seen_at > GONE_AFTER

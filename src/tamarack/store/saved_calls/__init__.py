@@ -1,0 +1,1 @@
+"""Saved calls of the bench."""

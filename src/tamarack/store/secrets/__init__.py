@@ -1,0 +1,1 @@
+"""The secret store: the table, and setting, rotating and removing."""

@@ -1,0 +1,1 @@
+"""Statements: the tables, and making them."""

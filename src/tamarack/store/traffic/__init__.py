@@ -1,0 +1,1 @@
+"""Traffic: calls, roll-ups and traces, taken in and asked for."""

@@ -1,0 +1,1 @@
+"""Asking addresses that people name, and sending calls to nodes."""

@@ -1,0 +1,1 @@
+"""Doors, accounts, and credentials, the same in console and portal."""

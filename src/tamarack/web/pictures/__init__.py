@@ -1,0 +1,1 @@
+"""Pictures of numbers as SVG, and pictures that people upload."""
