@@ -52,10 +52,47 @@ class Backend(asyncio.Protocol):
             self.transport.write(ANSWER * many)
 
 
-async def backend(port: int) -> None:
+async def backend(port: int, kind: str = "backend") -> None:
     """Serve until ended."""
-    server = await asyncio.get_running_loop().create_server(Backend, "127.0.0.1", port)
+    make = Backend if kind == "backend" else lambda: HostileBackend(kind)
+    server = await asyncio.get_running_loop().create_server(make, "127.0.0.1", port)
     await server.serve_forever()
+
+
+class HostileBackend(Backend):
+    """Answers like the other, but to paths with `hostile` in them without end, as its kind says."""
+
+    STARTS = {
+        "endless-field": (b"HTTP/1.1 200 OK\r\nx: ", b"y" * 8000),
+        "endless-interim": (b"", b"HTTP/1.1 103 Early Hints\r\nlink: x\r\n\r\n" * 200),
+        "endless-trailers": (b"HTTP/1.1 200 OK\r\ntransfer-encoding: chunked\r\n\r\n0\r\n", b"x: y\r\n" * 1000),
+    }
+    """What each kind sends first, and then again and again."""
+
+    def __init__(self, kind: str) -> None:
+        self.kind = kind
+        self.full = False
+
+    def data_received(self, data: bytes) -> None:
+        if b"hostile" not in data:
+            super().data_received(data)
+            return
+        start, self.piece = self.STARTS[self.kind]
+        self.transport.write(start)
+        self.pour()
+
+    def pour(self) -> None:
+        """Send on, while somebody takes it."""
+        if not self.full and not self.transport.is_closing():
+            self.transport.write(self.piece)
+            asyncio.get_running_loop().call_soon(self.pour)
+
+    def pause_writing(self) -> None:
+        self.full = True
+
+    def resume_writing(self) -> None:
+        self.full = False
+        self.pour()
 
 
 class FloorTarget(asyncio.Protocol):
@@ -141,7 +178,7 @@ def configuration(variant: str, backend_port: int) -> Configuration:
         "base_path": "/sailings/v2",
         "backend": "timetable",
         "policies": policies,
-        "operations": [{"call": "get /sailings"}, {"call": "get /sailings/{id}"}],
+        "operations": [{"call": "get /sailings"}, {"call": "post /sailings"}, {"call": "get /sailings/{id}"}],
     }
     return Configuration.model_validate(
         {
@@ -192,8 +229,8 @@ def main() -> None:
     """Run one program."""
     variant, port, backend_port = sys.argv[1], int(sys.argv[2]), int(sys.argv[3])
     with contextlib.suppress(KeyboardInterrupt):
-        if variant == "backend":
-            uvloop.run(backend(port))
+        if variant == "backend" or variant in HostileBackend.STARTS:
+            uvloop.run(backend(port, variant))
         elif variant == "floor":
             uvloop.run(floor(port, backend_port))
         else:

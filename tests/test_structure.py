@@ -1,5 +1,6 @@
 """The tree is a table of contents: no circle of imports in the core and the store, and no room with too much in it."""
 
+import re
 from pathlib import Path
 
 import grimp
@@ -48,3 +49,36 @@ def test_every_package_says_what_is_in_it() -> None:
     for path in (ROOT / "src/tamarack").rglob("__init__.py"):
         if "migrations" not in path.parts:
             assert path.read_text().startswith('"""'), path
+
+
+BLOCK = re.compile(r"<(?:article|aside|div|dl|dt|fieldset|figure|footer|form|h[1-6]|header|li|main|nav|ol|p|section|select|table|"
+                   r"tbody|td|tfoot|th|thead|tr|ul)\b")  # fmt: skip
+TEMPLATES = sorted(path for path in (ROOT / "src/tamarack").rglob("*.html") if "demo" not in path.parts)
+
+
+@pytest.mark.parametrize("path", TEMPLATES, ids=lambda path: f"{path.parent.parent.name}-{path.stem}")
+def test_a_template_opens_one_block_a_line_and_no_line_is_long(path: Path) -> None:
+    for number, line in enumerate(path.read_text().splitlines(), 1):
+        assert len(line) <= 140, f"{path.name}, line {number}: {len(line)} characters"
+        assert len(BLOCK.findall(line)) <= 1, f"{path.name}, line {number}: {line.strip()}"
+
+
+@pytest.mark.parametrize("section", ["console", "portal"])
+def test_every_template_that_is_named_exists_and_every_one_is_named(section: str) -> None:
+    """Templates stand beside their pages, so moving one must not leave a page without it."""
+    base, web = ROOT / "src/tamarack" / section, ROOT / "src/tamarack/web"
+    there = {str(path.relative_to(base / "templates")) for path in (base / "templates").rglob("*.html")}
+    for folder in base.glob("*/templates"):
+        there |= {f"{folder.parent.name}/{path.relative_to(folder)}" for path in folder.rglob("*.html")}
+    shared = {str(path.relative_to(web / "templates")) for path in (web / "templates").rglob("*.html")}
+    sources = [*base.rglob("*.py"), *base.rglob("*.html"), *web.rglob("*.py"), *web.rglob("*.html")]
+    text = "\n".join(path.read_text() for path in sources)
+    named = set(re.findall(r"[\"']([\w/]+\.html)[\"']", "\n".join(p.read_text() for p in sources if base in p.parents)))
+    assert named - there - shared == set()
+    assert [name for name in there if name not in text and not _made_up(name, text)] == []
+
+
+def _made_up(name: str, text: str) -> bool:
+    """Whether a template's name is put together where it is used, like `traffic/alerts/{template}.html`."""
+    folder, _, file = name.rpartition("/")
+    return f"{folder}/{{" in text and f'"{file.removesuffix(".html")}"' in text

@@ -39,9 +39,7 @@ def _row(id: str) -> AlertRow:
 def index() -> Any:
     rows = alerting.alerts(db())
     rules = {row.id: alerting.rule_of(row) for row in rows}
-    template = (
-        "traffic/alerts/alerts_table.html" if request.args.get("part") == "table" else "traffic/alerts/alerts.html"
-    )
+    template = "alerts_table" if request.args.get("part") == "table" else "alerts"
     return render(
         f"traffic/alerts/{template}.html",
         rows=rows,

@@ -29,7 +29,7 @@ def make_door(field: str, check: Check, me: Callable[[], Someone | None], afterw
     pages = Blueprint("sign_in", __name__)
 
     def page(email: str, target: str, error: str) -> str:
-        return render_template("sign_in/form.html", email=email, next=target, error=error)
+        return render_template("door/form.html", email=email, next=target, error=error)
 
     @pages.get("/sign-in")
     def form() -> Any:
