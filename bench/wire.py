@@ -141,13 +141,13 @@ def wait_for(port: int) -> None:
     """Wait until a program answers."""
     until = time.monotonic() + 20
     while time.monotonic() < until:
-        with contextlib.suppress(OSError):
-            try:
-                urllib.request.urlopen(f"http://127.0.0.1:{port}{PATH}", timeout=1).close()
-            except urllib.error.HTTPError:
-                pass
+        try:
+            urllib.request.urlopen(f"http://127.0.0.1:{port}{PATH}", timeout=1).close()
             return
-        time.sleep(0.05)
+        except urllib.error.HTTPError:
+            return
+        except OSError:
+            time.sleep(0.05)
     raise SystemExit(f"nothing answers on port {port}")
 
 

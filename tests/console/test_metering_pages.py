@@ -1,5 +1,6 @@
 """Metering in the console: limits with their layers, live counters, a limit tried, plans and what they do."""
 
+import re
 import time
 from collections.abc import Iterator
 from typing import Any
@@ -78,7 +79,7 @@ def test_live_counters_are_listed_searched_and_cleared(admin: FlaskClient, world
     page = admin.get("/limits/live").text
     assert "sailings/2/live" in page
     assert "production-1 counts by itself" in page
-    assert '<td class="num">3</td><td class="num">5</td>' in page
+    assert re.search(r'<td class="num">3</td>\s*<td class="num">5</td>', page)
     assert "Nothing that fits" in admin.get("/limits/live?search=nobody").text
     cleared = admin.post("/limits/live/clear", data={"id": "sailings/2/live", "key": "a"}, follow_redirects=True)
     assert "begins anew" in cleared.text

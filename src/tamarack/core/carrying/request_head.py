@@ -82,7 +82,7 @@ def read_head(
     lists = False
     if b"connection" in named:
         tokens = listed(headers, b"connection")
-        call.keep_alive = b"close" not in tokens and (not call.old or b"keep-alive" in tokens)
+        call.keep_alive = b"close" not in tokens and not call.old
         lists = not tokens <= _LISTS_NOTHING
     elif call.old:
         call.keep_alive = False

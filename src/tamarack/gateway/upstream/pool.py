@@ -73,6 +73,8 @@ class Connecting:
             failure = Failed("away", f"TLS failed: {error.reason or error}")
         except OSError as error:
             failure = Failed("away", f"took no connection: {error.strerror or error}")
+        except Exception as error:  # a name that is none, say: whatever it is, the call must hear of it
+            failure = Failed("away", f"took no connection: {error}")
         listener = self.listener
         if listener is None:  # nobody waits any more
             if failure is None:

@@ -231,7 +231,7 @@ class CallerConnection(asyncio.Protocol):
         self.state = CALL
         self.deadline = 0.0
         self._keep = call.keep_alive
-        self._expects = call.expects
+        self._expects = call.expects and call.length != 0
         self.body_done = True
         length = call.length
         if length:
@@ -277,8 +277,8 @@ class CallerConnection(asyncio.Protocol):
                 self._expects = False
                 self.transport.write(_CONTINUE)
             self._body_began = self.loop.time()
+        self.flow(True)  # first: what the gateway itself let wait is not the caller's slowness
         self._watch_body()
-        self.flow(True)
         if self._held:
             self._go_on_soon()
 
