@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, TextIO
 
 import click
 
+from tamarack.core.text import one_line
 from tamarack.settings import NODES, Settings
 
 if TYPE_CHECKING:
@@ -40,7 +41,36 @@ def _session() -> "Iterator[Session]":
         engine.dispose()
 
 
-@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+class _Commands(click.Group):
+    """The commands, where a database that does not answer is one clear line."""
+
+    def invoke(self, ctx: click.Context) -> object:
+        try:
+            return super().invoke(ctx)
+        except Exception as error:
+            at_fault = _unreachable(error)
+            if at_fault is None:
+                raise
+            current = here()
+            place = current.database.rpartition("@")[2]
+            raise click.ClickException(
+                f"The database at {place} does not answer: {at_fault}. Start it with bin/start, or name the running "
+                f"installation: TAMARACK_HOME is {str(current.home)!r} (option --home of bin/start), "
+                "TAMARACK_DATABASE_URL a database of your own."
+            ) from None
+
+
+def _unreachable(error: Exception) -> str | None:
+    """What psycopg said of a connection that could not be made; None for any other error."""
+    import psycopg
+
+    for one in (error, getattr(error, "orig", None)):
+        if isinstance(one, psycopg.OperationalError) and one.sqlstate is None:
+            return one_line(str(one).partition("\n")[0])
+    return None
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
 def main() -> None:
     """Tamarack: publish, protect, meter, offer and watch APIs."""
 

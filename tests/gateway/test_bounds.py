@@ -20,6 +20,7 @@ from tamarack.core.http.target import target_at
 from tamarack.gateway.upstream import pool as pool_module
 from tamarack.gateway.upstream.pool import PooledUpstream, TargetConnections
 from tamarack.gateway.upstream.scripted import ScriptedUpstream
+from tamarack.gateway.wire.connection import CHUNKS_AT_ONCE
 
 OPEN = "/sailings/v2/ports"
 
@@ -64,6 +65,20 @@ def test_a_caller_that_sends_without_end_is_cut_off(what: str) -> None:
         assert pour(node, start, piece) < 20_000_000
         assert resident() - before < 15_000_000
         assert node.get(OPEN).status == 200
+
+
+@pytest.mark.parametrize(("target", "status"), [(PATH, 200), ("/nowhere", 404)])
+def test_many_small_chunks_are_read_in_turns_to_the_last_and_what_is_behind_them_is_answered(
+    target: str, status: int
+) -> None:
+    upstream = ScriptedUpstream(answering)
+    many = CHUNKS_AT_ONCE * 20 + 7
+    with running(configuration(), upstream) as node, node.caller() as caller:
+        head = raw(f"POST {target} HTTP/1.1\nHost: a\nX-Skerry-Key: {KEY}\nTransfer-Encoding: chunked")
+        next_one = raw(f"GET {OPEN} HTTP/1.1\nHost: a")
+        caller.send(head + b"1\r\nx\r\n" * many + b"0\r\n\r\n" + next_one * 2)
+        assert [caller.receive().status for _ in range(3)] == [status, 200, 200]
+        assert [asked.body for asked in upstream.asked if asked.method == "POST"] == [b"x" * many] * (status == 200)
 
 
 def test_a_head_has_at_most_so_many_fields() -> None:

@@ -197,21 +197,20 @@ class NodeDriver:
         self.connection.want_body()
         return _PARKED
 
-    def body(self, pieces: list[bytes], done: bool) -> None:
-        """Pieces of the request's body have come; `done` with the last of it."""
+    def body(self, piece: bytes, done: bool) -> None:
+        """More of the request's body has come; `done` with the last of it."""
         call = self.call
-        for piece in pieces:
-            call.received_bytes += len(piece)
+        call.received_bytes += len(piece)
         operation = self._operation
         if operation is None or self._waits_for > SENDING:
             return  # the answer is under way, or has been: the rest of the body is thrown away
         if call.received_bytes > operation.body_limit:
             self._body_too_large()
         elif self._waits_for == SENDING:
-            self._send_on(pieces, done)
+            self._send_on(piece, done)
         elif self._waits_for == READING or self._waits_for == BODY_AHEAD:
-            self._ahead += pieces
-            self._ahead_size += sum(map(len, pieces))
+            self._ahead.append(piece)
+            self._ahead_size += len(piece)
             self._look_ahead(done)
 
     def _look_ahead(self, done: bool) -> None:
@@ -307,18 +306,15 @@ class NodeDriver:
             self.drained()
         return _PARKED
 
-    def _send_on(self, pieces: list[bytes], done: bool) -> None:
+    def _send_on(self, piece: bytes, done: bool) -> None:
         """Send more of the body, no faster than the target takes it."""
         exchange, connection = self._exchange, self.connection
         assert connection is not None
         if exchange is None or not exchange.open:
-            self._ahead += pieces
+            self._ahead.append(piece)
             connection.hold_body()
             return
-        room = True
-        for piece in pieces:
-            if piece:
-                room = exchange.send(piece)
+        room = exchange.send(piece) if piece else True
         if done:
             self._waits_for = ANSWERING
             exchange.finish()
@@ -337,8 +333,8 @@ class NodeDriver:
         if self._waits_for != SENDING or connection is None:
             return
         if self._ahead:
-            pieces, self._ahead = self._ahead, []
-            self._send_on(pieces, connection.body_done)
+            piece, self._ahead = b"".join(self._ahead), []
+            self._send_on(piece, connection.body_done)
         if self._waits_for == SENDING and not connection.body_done:
             connection.want_body()
 

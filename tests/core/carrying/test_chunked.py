@@ -20,8 +20,8 @@ EXTENSIONS = st.sampled_from([b"", b";a", b" ; a = b", b';a="x;y\\"z"', b"\t;a;b
 TRAILERS = st.lists(st.sampled_from([b"x: y\r\n", b"Host: evil\r\n", b"empty:\r\n"]), max_size=3)
 
 
-def read(wire: bytes, cuts: list[int]) -> tuple[bytes, bytes]:
-    """The body and what came behind it, when the bytes come cut at these places."""
+def read(wire: bytes, cuts: list[int], at_once: int = 1000) -> tuple[bytes, bytes]:
+    """The body and what came behind it, when the bytes come cut at these places and this many chunks are read at once."""
     reader = ChunkedReader()
     body = b""
     edges = sorted({0, len(wire), *(cut % (len(wire) + 1) for cut in cuts)})
@@ -29,7 +29,11 @@ def read(wire: bytes, cuts: list[int]) -> tuple[bytes, bytes]:
         if reader.done:
             reader.rest += wire[start:end]
         else:
-            body += b"".join(reader.feed(wire[start:end]))
+            body += reader.feed(wire[start:end], at_once)
+            while reader.rest and not reader.done:
+                more = reader.feed(reader.rest, at_once)
+                assert len(more) <= 40 * at_once
+                body += more
     assert reader.done
     return body, reader.rest
 
@@ -39,14 +43,16 @@ def read(wire: bytes, cuts: list[int]) -> tuple[bytes, bytes]:
     trailers=TRAILERS,
     behind=st.binary(max_size=10),
     cuts=st.lists(st.integers(0, 500), max_size=8),
+    at_once=st.integers(1, 4),
 )
 def test_a_body_is_the_same_however_it_is_cut(
-    pieces: list[tuple[bytes, bytes]], trailers: list[bytes], behind: bytes, cuts: list[int]
+    pieces: list[tuple[bytes, bytes]], trailers: list[bytes], behind: bytes, cuts: list[int], at_once: int
 ) -> None:
     wire = b"".join(b"%x%b\r\n%b\r\n" % (len(data), extension, data) for data, extension in pieces)
     wire += b"0\r\n" + b"".join(trailers) + b"\r\n" + behind
     body = b"".join(data for data, _ in pieces)
     assert read(wire, cuts) == (body, behind)
+    assert read(wire, cuts, at_once) == (body, behind)
     assert read(wire, list(range(len(wire)))) == (body, behind)
 
 

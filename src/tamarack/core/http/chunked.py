@@ -15,12 +15,14 @@ MOST_EXTENSIONS = 16_384
 MOST_TRAILERS = 8_192
 """Bytes of all trailers of a message."""
 
+_NO_END = 1 << 62
+
 _TOKEN = rb"[!#$%&'*+.^_`|~0-9A-Za-z-]+"
 _QUOTED = rb'"(?:[\t !#-\[\]-~\x80-\xff]|\\[\t -~\x80-\xff])*"'
 _SIZE = re.compile(
     rb"([0-9A-Fa-f]{1,15})((?:[ \t]*;[ \t]*%b(?:[ \t]*=[ \t]*(?:%b|%b))?)*)\Z" % (_TOKEN, _TOKEN, _QUOTED)
 )
-_PLAIN_SIZE = re.compile(rb"[0-9A-Fa-f]{1,15}\Z")
+_PLAIN_SIZE = re.compile(rb"([0-9A-Fa-f]{1,15})\r\n")
 _TRAILER = re.compile(rb"%b:[\t -~\x80-\xff]*\Z" % _TOKEN)
 
 
@@ -29,7 +31,8 @@ class BadFraming(ValueError):
 
 
 class ChunkedReader:
-    """Reads one message's body. `feed` until `done`; `rest` is what came behind the message."""
+    """Reads one message's body. `feed` until `done`; `rest` is what was not read: what came behind the message, or the
+    chunks that were more than asked for."""
 
     __slots__ = ("_extensions", "_left", "_line", "_state", "_trailers", "done", "rest")
 
@@ -42,18 +45,32 @@ class ChunkedReader:
         self.done = False
         self.rest = b""
 
-    def feed(self, data: bytes) -> list[bytes]:
-        """The pieces of the body that more bytes hold. Raises `BadFraming`."""
+    def feed(self, data: bytes, at_once: int = _NO_END) -> bytes:
+        """What more bytes hold of the body, of this many chunks and no more. Raises `BadFraming`."""
         pieces: list[bytes] = []
         place, size = 0, len(data)
+        self.rest = b""
         while place < size:
-            if self._state == "data":
+            if self._state == "size" and not self._line:
+                if len(pieces) >= at_once:
+                    self.rest = data[place:]
+                    break
+                plain = _PLAIN_SIZE.match(data, place)
+                if plain is not None:
+                    place = plain.end()
+                    self._begin(int(plain[1], 16))
+                    continue
+            elif self._state == "data":
                 piece = data[place : place + self._left]
                 place += len(piece)
                 self._left -= len(piece)
                 pieces.append(piece)
                 if not self._left:
-                    self._state = "end of data"
+                    if data[place : place + 2] == b"\r\n":
+                        place += 2
+                        self._state = "size"
+                    else:
+                        self._state = "end of data"
                 continue
             end = data.find(b"\n", place)
             stop = size if end < 0 else end + 1
@@ -62,7 +79,7 @@ class ChunkedReader:
                 if len(self._line) > MOST_LINE:
                     raise BadFraming(f"a line of the chunked coding has more than {MOST_LINE} bytes")
                 if end < 0:
-                    return pieces
+                    break
                 line = bytes(self._line)
                 self._line.clear()
             else:
@@ -75,22 +92,22 @@ class ChunkedReader:
             self._take(line[:-2])
             if self.done:
                 self.rest = data[place:]
-                return pieces
-        return pieces
+                break
+        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+
+    def _begin(self, size: int) -> None:
+        self._left = size
+        self._state = "data" if size else "trailers"
 
     def _take(self, line: bytes) -> None:
         if self._state == "size":
-            if _PLAIN_SIZE.match(line) is not None:
-                self._left = int(line, 16)
-            else:
-                found = _SIZE.match(line)
-                if found is None:
-                    raise BadFraming("a chunk's size cannot be read")
-                self._left = int(found[1], 16)
-                self._extensions += len(found[2])
-                if self._extensions > MOST_EXTENSIONS:
-                    raise BadFraming(f"chunk extensions of more than {MOST_EXTENSIONS} bytes")
-            self._state = "data" if self._left else "trailers"
+            found = _SIZE.match(line)
+            if found is None:
+                raise BadFraming("a chunk's size cannot be read")
+            self._extensions += len(found[2])
+            if self._extensions > MOST_EXTENSIONS:
+                raise BadFraming(f"chunk extensions of more than {MOST_EXTENSIONS} bytes")
+            self._begin(int(found[1], 16))
         elif self._state == "end of data":
             if line:
                 raise BadFraming("a chunk is longer than its size")

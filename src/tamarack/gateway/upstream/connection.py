@@ -291,14 +291,14 @@ class TargetConnection(asyncio.Protocol):
             self._framing = _CHUNKED
             self._chunks = ChunkedReader()
             try:
-                pieces = self._chunks.feed(data)
+                piece = self._chunks.feed(data)
             except BadFraming as error:
                 self._fail(Failed("broken", str(error)))
                 return
             if self._chunks.done:
-                self._whole(status, b"".join(pieces), self._chunks.rest, listener)
+                self._whole(status, piece, self._chunks.rest, listener)
             else:
-                self._streamed(status, pieces, listener)
+                self._streamed(status, piece, listener)
         elif length >= 0:
             if len(data) >= length:
                 self.complete = True
@@ -312,12 +312,12 @@ class TargetConnection(asyncio.Protocol):
                 self.parser = httptools.HttpResponseParser(self)
                 self._framing = _SIZED
                 self._left = length - len(data)
-                self._streamed(status, [data] if data else [], listener)
+                self._streamed(status, data, listener)
         else:
             self.parser = httptools.HttpResponseParser(self)
             self._framing = _UNTIL_CLOSE
             self._keep = False
-            self._streamed(status, [data] if data else [], listener)
+            self._streamed(status, data, listener)
 
     def _whole(self, status: int, body: bytes, rest: bytes, listener: Listener) -> None:
         """The answer is here in full. What follows it was not asked for, and costs the connection."""
@@ -326,13 +326,12 @@ class TargetConnection(asyncio.Protocol):
             self._keep = False
         listener.answered(Answered(status, self._fields, body))
 
-    def _streamed(self, status: int, pieces: list[bytes], listener: Listener) -> None:
-        """The answer's body follows. Pieces that are here already come after the head was heard."""
+    def _streamed(self, status: int, piece: bytes, listener: Listener) -> None:
+        """The answer's body follows. The piece that is here already comes after the head was heard."""
         self.deadline = self.pool.late
         listener.answered(Answered(status, self._fields, None))
-        for piece in pieces:
-            if self.listener is listener:
-                listener.piece(piece)
+        if piece and self.listener is listener:
+            listener.piece(piece)
 
     def _body(self, data: bytes, listener: Listener) -> None:
         self.deadline = self.pool.late
@@ -351,7 +350,7 @@ class TargetConnection(asyncio.Protocol):
         else:
             assert self._chunks is not None
             try:
-                pieces = self._chunks.feed(data)
+                piece = self._chunks.feed(data)
             except BadFraming as error:
                 self._fail(Failed("broken", str(error)))
                 return
@@ -359,8 +358,7 @@ class TargetConnection(asyncio.Protocol):
                 self.complete = True
                 if self._chunks.rest:
                     self._keep = False
-            for piece in pieces:
-                if self.listener is listener:
-                    listener.piece(piece)
+            if piece and self.listener is listener:
+                listener.piece(piece)
             if self.complete and self.listener is listener:
                 listener.ended()

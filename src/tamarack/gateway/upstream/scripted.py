@@ -65,7 +65,7 @@ class _Scripted:
         ask = self._ask
         first = ask.body or b""
         if b"transfer-encoding: chunked" in ask.head and first:
-            first = b"".join(ChunkedReader().feed(first))
+            first = ChunkedReader().feed(first)
         asked = Asked(ask.target, ask.method, ask.head, first + self._body)
         self._upstream.asked.append(asked)
         answer = self._upstream.script(asked)

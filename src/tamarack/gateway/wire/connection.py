@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 
 MOST_AHEAD = 65_536
 """Bytes kept of what comes before it can be read: a body nobody asked for yet, or the next requests."""
-AT_ONCE = 32_768
-"""Bytes of a chunked body that are read in one turn of the loop."""
+CHUNKS_AT_ONCE = 512
+"""Chunks of a body that are read in one turn of the loop: many small ones take a while, and others have their turn."""
 _HEAD_END = b"\r\n\r\n"
 _CONTINUE = b"HTTP/1.1 100 Continue\r\n\r\n"
 
@@ -40,6 +40,7 @@ class CallerConnection(asyncio.Protocol):
     """One connection. The driver carries its calls, one at a time."""
 
     __slots__ = (
+        "_behind",
         "_body_began",
         "_body_bytes",
         "_chunks",
@@ -93,6 +94,7 @@ class CallerConnection(asyncio.Protocol):
         self._chunks: ChunkedReader | None = None
         self._reading = True
         self._going_on = False
+        self._behind = False
         self._paused_at = 0.0
         self._body_began = 0.0
         self._body_bytes = 0
@@ -290,10 +292,26 @@ class CallerConnection(asyncio.Protocol):
                 if self._paused_at:
                     self._body_began += self.loop.time() - self._paused_at  # what it waited is not its own slowness
                     self._paused_at = 0.0
-                self.transport.resume_reading()
+                if not self._behind:
+                    self.transport.resume_reading()
+                if self._held:
+                    self._go_on_soon()
             else:
                 self._paused_at = self.loop.time()
-                self.transport.pause_reading()
+                if not self._behind:
+                    self.transport.pause_reading()
+
+    def _lag(self, behind: bool) -> None:
+        """More chunks are here than were read, or no more so: until they are read the socket is left alone."""
+        if behind != self._behind:
+            self._behind = behind
+            if self._reading and not self.transport.is_closing():
+                if behind:
+                    self.transport.pause_reading()
+                else:
+                    self.transport.resume_reading()
+        if behind:
+            self._go_on_soon()
 
     def hold_body(self) -> None:
         """The driver takes no more of the body for now."""
@@ -325,21 +343,17 @@ class CallerConnection(asyncio.Protocol):
             self._left -= len(piece)
             self.body_done = not self._left
             self._held = data[len(piece) :]
-            pieces = [piece]
         else:
-            self._held = data[AT_ONCE:]
-            if self._held:  # many small chunks take a while: others have their turn between
-                self._go_on_soon()
             try:
-                pieces = self._chunks.feed(data[:AT_ONCE])
+                piece = self._chunks.feed(data, CHUNKS_AT_ONCE)
             except BadFraming:
                 self._bad_body()
                 return
-            if self._chunks.done:
-                self.body_done = True
-                self._held = self._chunks.rest + self._held
+            self.body_done = self._chunks.done
+            self._held = self._chunks.rest
+            self._lag(bool(self._held) and not self.body_done)
         if self.state == LINGER:
-            self._lingered += len(data)
+            self._lingered += len(data) - len(self._held)
             if self._lingered > MOST_LINGERING:
                 self.abort()
                 return
@@ -347,13 +361,12 @@ class CallerConnection(asyncio.Protocol):
                 self.state = CALL
                 self.finished()
             return
-        for piece in pieces:
-            self._body_bytes += len(piece)
+        self._body_bytes += len(piece)
         if self.body_done:
             self.deadline = 0.0
         else:
             self._watch_body()
-        self.driver.body(pieces, self.body_done)
+        self.driver.body(piece, self.body_done)
 
     def _read_off(self) -> None:
         """What follows has no meaning: it is thrown away until the connection ends."""
@@ -361,6 +374,7 @@ class CallerConnection(asyncio.Protocol):
         self._held = b""
         self._chunks = None
         self._left = _NO_END
+        self._lag(False)
         self.body_done = False
 
     def _bad_body(self) -> None:
