@@ -1,10 +1,15 @@
 """The tree is a table of contents: no circle of imports in the core and the store, and no room with too much in it."""
 
+import pkgutil
 import re
+from importlib import import_module
 from pathlib import Path
 
 import grimp
 import pytest
+
+from tamarack.core.errors import CoreError
+from tamarack.store.errors import StoreError
 
 ROOT = Path(__file__).parent.parent
 MOST_FILES = 16
@@ -49,6 +54,22 @@ def test_every_package_says_what_is_in_it() -> None:
     for path in (ROOT / "src/tamarack").rglob("__init__.py"):
         if "migrations" not in path.parts:
             assert path.read_text().startswith('"""'), path
+
+
+FAMILIES = {"core": CoreError, "store": StoreError}
+
+
+@pytest.mark.parametrize("package", FAMILIES)
+def test_every_error_of_a_package_is_of_its_family(package: str) -> None:
+    family = FAMILIES[package]
+    strangers = set()
+    for found in pkgutil.walk_packages(import_module(f"tamarack.{package}").__path__, f"tamarack.{package}."):
+        if ".migrations" in found.name:
+            continue
+        for made in vars(import_module(found.name)).values():
+            if isinstance(made, type) and issubclass(made, Exception) and made.__module__ == found.name:
+                strangers |= {made} if not issubclass(made, family) else set()
+    assert strangers == set()
 
 
 BLOCK = re.compile(r"<(?:article|aside|div|dl|dt|fieldset|figure|footer|form|h[1-6]|header|li|main|nav|ol|p|section|select|table|"

@@ -297,7 +297,7 @@ def read_board_file(file: TextIO, owner: str, roles: tuple[str, ...]) -> None:
     from tamarack.core.traffic.board import NotABoard, read_board
     from tamarack.store.audit.log import Actor
     from tamarack.store.boards.queries import save_board
-    from tamarack.store.not_possible import NotPossible
+    from tamarack.store.errors import NotPossible
     from tamarack.store.people.staff import Staff
 
     with _session() as session:

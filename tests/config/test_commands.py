@@ -65,6 +65,8 @@ def test_an_operations_whole_program_is_drawn_on_request(tamarack: object) -> No
     assert stages == [stage.value for stage in Stage]
     assert any("API key (way), sailings/2" in line for line in drawn)
     assert any("Subscription, built in" in line for line in drawn)
+    assert "    Platform cap, platform: 400 per second, burst 800" in drawn
+    assert "    plan passage/cutter: 20 per second, 100000 per day; a quota of 1.5 M / month, soft" in drawn
     assert any(line.strip().startswith("timetable: 127.0.0.1:") for line in drawn)
     assert "sailings 2, get /sailings" in tamarack("show-path", "sailings", "2", "get /sailings", "--draft").output
 

@@ -12,8 +12,8 @@ from tamarack.settings import Settings
 from tamarack.store.alerts import queries as alerting
 from tamarack.store.alerts.tables import AlertRow
 from tamarack.store.audit.log import Actor, latest
+from tamarack.store.errors import NotPossible
 from tamarack.store.mail.tables import Mail
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.traffic.recording import Batch, take_in
 
 ACTOR = Actor("i.marsh@skerry.example", "console")

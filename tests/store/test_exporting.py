@@ -19,8 +19,8 @@ from tamarack.demo.collector import Collector
 from tamarack.settings import Settings
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
 from tamarack.store.export import queries as exporting
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.quotas import queries as quotas
 from tamarack.store.secrets.queries import set_secret
 from tamarack.store.traffic.recording import Batch, take_in

@@ -24,9 +24,9 @@ from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.audit.tables import AuditEntry
 from tamarack.store.columns import now
 from tamarack.store.draft import queries as drafting
+from tamarack.store.errors import NotPossible
 from tamarack.store.mail import telling
 from tamarack.store.mail.tables import Mail
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.tables import Person
 from tamarack.store.quotas import queries as quotas
 from tamarack.store.quotas.tables import QuotaUsed

@@ -27,9 +27,9 @@ from tamarack.store.applications.tables import Application
 from tamarack.store.audit.log import COMMAND_LINE, latest
 from tamarack.store.columns import now
 from tamarack.store.draft import queries as drafting
+from tamarack.store.errors import NotPossible
 from tamarack.store.keys import key_sets, signing
 from tamarack.store.keys.key_set_table import KeySet
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.queries import NotFit

@@ -21,9 +21,9 @@ from tamarack.store.applications.tables import Application, Credential
 from tamarack.store.audit.log import COMMAND_LINE, latest
 from tamarack.store.draft import queries as drafting
 from tamarack.store.engine import make_engine
+from tamarack.store.errors import NotPossible
 from tamarack.store.feed import items as feeding
 from tamarack.store.migrate import drift, migrate
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.staff import Staff
 from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from PIL import Image
 from werkzeug.datastructures import FileStorage
 
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.web.markdown import to_html
 from tamarack.web.paging import Paging
 from tamarack.web.pictures.upload import read_picture

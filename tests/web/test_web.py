@@ -17,7 +17,8 @@ from jinja2 import Environment
 
 from tamarack.core.traffic.histogram import Histogram, bucket_of
 from tamarack.settings import Settings
-from tamarack.web.application import WEB
+from tamarack.store.errors import NotPossible
+from tamarack.web.application import WEB, make_application
 from tamarack.web.once import Once
 from tamarack.web.outgoing.asking import NotReached, fetch_text, probe
 from tamarack.web.pictures.charts import Line, heat_map, over_time, round_scale
@@ -169,3 +170,15 @@ def test_the_built_front_end_matches_its_sources() -> None:
     templates = {str(path.relative_to(ROOT)) for path in (ROOT / "src/tamarack").rglob("*.html")}
     assert templates <= set(manifest["inputs"]), "a template is new"
     assert "resolved" not in (ROOT / "frontend/package-lock.json").read_text()
+
+
+def test_what_the_store_does_not_do_is_said_on_a_page_even_where_no_page_foresaw_it(settings: Settings) -> None:
+    app = make_application("tamarack.console", "console", settings, ROOT / "src/tamarack/console")
+
+    def refuse() -> str:
+        raise NotPossible("The port <corran> was removed meanwhile.")
+
+    app.add_url_rule("/refuse", view_func=refuse)
+    answer = app.test_client().get("/refuse")
+    assert answer.status_code == 409
+    assert "The port &lt;corran&gt; was removed meanwhile." in answer.text

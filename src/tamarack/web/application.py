@@ -16,6 +16,7 @@ from tamarack import __version__
 from tamarack.settings import Settings
 from tamarack.store.audit.log import Actor
 from tamarack.store.engine import make_engine
+from tamarack.store.errors import StoreError
 from tamarack.store.traffic.reading import TookTooLong
 from tamarack.web.changing import again
 from tamarack.web.words import FILTERS
@@ -69,6 +70,7 @@ def make_application(package: str, door: str, settings: Settings, folder: Path) 
     app.teardown_appcontext(_close)
     app.register_error_handler(HTTPException, _error_page)
     app.register_error_handler(CSRFError, _stale_form)
+    app.register_error_handler(StoreError, _not_done)
     app.register_error_handler(TookTooLong, _took_too_long)
     app.add_url_rule("/-/health", "health", lambda: jsonify(status="ready"))
     return app
@@ -127,6 +129,11 @@ def _error_page(error: HTTPException) -> Any:
     if code < 400:
         return error
     return render_template("error.html", code=code, name=error.name, description=error.description), code
+
+
+def _not_done(error: StoreError) -> Any:
+    """What no page foresaw: someone changed or removed the thing meanwhile, mostly."""
+    return render_template("error.html", code=409, name="This was not done", description=str(error)), 409
 
 
 def _took_too_long(error: TookTooLong) -> Any:

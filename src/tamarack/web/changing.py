@@ -10,7 +10,7 @@ from typing import Any
 from flask import flash, g, request, session
 from sqlmodel import Session
 
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 
 MOST_KEPT = 1_500
 """Characters of a form that are carried to the next page, in the session's cookie; a longer one is not."""

@@ -10,7 +10,7 @@ from tamarack.console.page import acting, back_to, done, environment, refuse, re
 from tamarack.core.told.story import story
 from tamarack.core.traffic.where import Where, of_status
 from tamarack.store.applications.tables import Application
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.store.people.tables import Organization
 from tamarack.store.traffic import overview as watching
 from tamarack.store.traffic import traces as tracing

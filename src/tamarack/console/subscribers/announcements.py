@@ -8,7 +8,7 @@ from tamarack.console.page import acting, back_to, done, render, requires, runni
 from tamarack.console.subscribers.lists import A_PAGE, waiting
 from tamarack.store.announcements import queries as announcing
 from tamarack.store.announcements.tables import Announcement
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.web.application import db, settings_of
 from tamarack.web.markdown import to_html
 from tamarack.web.paging import Paging

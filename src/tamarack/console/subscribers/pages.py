@@ -18,8 +18,8 @@ from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications import sharing
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit import log as auditing
+from tamarack.store.errors import NotPossible
 from tamarack.store.joining import queries as joining
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.passwords import hash_password
 from tamarack.store.people.tables import Organization, Person
 from tamarack.store.quotas import queries as quotas

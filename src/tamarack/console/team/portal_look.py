@@ -9,7 +9,7 @@ from tamarack.console.page import acting, back_to, done, render, requires
 from tamarack.core.portal.branding import Look, preview_of, problems
 from tamarack.core.portal.contrast import LEAST
 from tamarack.core.types import problems_of
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.store.portal.branding import look_of, set_look
 from tamarack.store.portal.picture import Picture, keep_picture
 from tamarack.web.application import db

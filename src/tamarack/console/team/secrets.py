@@ -8,7 +8,7 @@ from flask import Blueprint, current_app, request
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires, running
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import secrets_used
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.store.secrets import queries as store
 from tamarack.web.application import db, settings_of
 

@@ -15,7 +15,7 @@ from tamarack.core.types import problems_of
 from tamarack.store.applications.changes import slug
 from tamarack.store.boards import queries as boards
 from tamarack.store.boards.tables import BoardRow
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.store.traffic.reading import TookTooLong
 from tamarack.web.application import db
 from tamarack.web.pictures.charts import Chart

@@ -23,7 +23,7 @@ class QuotaLog(Protocol):
 class QuotaMeter:
     """A quota, ready to count: its stretches' limiters, each made when its time comes."""
 
-    __slots__ = ("_bind", "_current", "_id", "_name", "_quota", "_reason", "_when_away")
+    __slots__ = ("_bind", "_current", "_id", "_name", "_reason", "_when_away", "quota")
 
     def __init__(
         self,
@@ -34,7 +34,7 @@ class QuotaMeter:
         reason: str = "over-quota",
         when_away: WhenAway = "count on the node",
     ) -> None:
-        self._quota = quota
+        self.quota = quota
         self._id = id
         self._name = name
         self._reason = reason
@@ -56,7 +56,7 @@ class QuotaMeter:
         return made
 
     def _make(self, now: float, since: float, extra: tuple[int, int]) -> Limiter:
-        stretch = self._quota.stretch(now, since, extra)
+        stretch = self.quota.stretch(now, since, extra)
         made = Limiter(self._id, self._name, (stretch,), self._reason, self._when_away)
         self._bind(made)
         return made
@@ -75,7 +75,7 @@ class PlanMeter:
 class Meter:
     """All limits that hold for an operation: the platform's, everyone's, the API's, its own, and the plan's."""
 
-    __slots__ = ("_pairs", "_plans", "_quotas", "cost", "log", "smooth")
+    __slots__ = ("_pairs", "_quotas", "cost", "limiters", "log", "plans", "smooth")
 
     def __init__(
         self,
@@ -87,12 +87,15 @@ class Meter:
     ) -> None:
         self.cost = cost
         """How many calls one call counts as, as far as is known when it comes."""
-        self.smooth = tuple(limiter for limiter, _ in pairs if limiter.hold_us)
+        self.limiters = tuple(limiter for limiter, _ in pairs)
+        """The limiters that every call asks."""
+        self.plans = plans
+        """What each plan adds, by its name."""
+        self.smooth = tuple(limiter for limiter in self.limiters if limiter.hold_us)
         """The limiters that let calls wait for their turn."""
         self.log = log
         self._pairs = tuple((limiter, key, self._cost_of(limiter.unit)) for limiter, key in pairs)
         self._quotas = tuple(quotas)
-        self._plans = plans
 
     def _cost_of(self, unit: Unit) -> int:
         """What a call counts when it comes: itself, and of tokens none, for its answer tells them."""
@@ -108,7 +111,7 @@ class Meter:
             for quota, key in self._quotas:
                 asked.append((quota.limiter(call.now, grant), key(call), self.cost))
         if grant is not None:
-            plan = self._plans.get(grant.plan)
+            plan = self.plans.get(grant.plan)
             if plan is not None:
                 if plan.limiter is not None:
                     asked.append((plan.limiter, grant.subscription, self._cost_of(plan.limiter.unit)))

@@ -14,6 +14,7 @@ from typing import Any
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.metering import Key, QuotaMeter
 from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.errors import CoreError
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.http.fields import Header
 from tamarack.core.identity.caller import Caller
@@ -161,7 +162,7 @@ RUNNERS: dict[type[Part], frozenset[Stage]] = {
 """The stages that run each kind of part. A watch of Meter looks at answers for what limits count."""
 
 
-class NoRunner(ValueError):
+class NoRunner(CoreError, ValueError):
     """A part stands in a stage that cannot run it, so the policy would be without effect."""
 
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.errors import CoreError
 from tamarack.core.http.fields import Header, listed, without_listed
 
 METHODS = {name.encode(): name for name in ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE")}
@@ -26,7 +27,7 @@ _HOSTS: set[bytes] = set()
 _MOST_HOSTS = 4096
 
 
-class BadHead(ValueError):
+class BadHead(CoreError, ValueError):
     """The request is not carried; `reason` is the code of why."""
 
     def __init__(self, reason: str) -> None:

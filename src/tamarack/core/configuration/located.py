@@ -10,6 +10,8 @@ from typing import Any
 
 import yaml
 
+from tamarack.core.errors import CoreError
+
 MOST_BYTES = 8_000_000
 MOST_VALUES = 400_000
 DEEPEST = 120
@@ -21,7 +23,7 @@ _CONSTANTS = {"true": True, "True": True, "false": False, "False": False, "null"
 Path = tuple[str | int, ...]
 
 
-class NotReadable(ValueError):
+class NotReadable(CoreError, ValueError):
     """The text is neither YAML nor JSON; `line` is where reading stopped, counted from 1."""
 
     def __init__(self, message: str, line: int) -> None:

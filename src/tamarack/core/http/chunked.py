@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import re
 
+from tamarack.core.errors import CoreError
+
 MOST_LINE = 4_096
 """Bytes of one line: a size with its extensions, or a trailer."""
 MOST_EXTENSIONS = 16_384
@@ -26,7 +28,7 @@ _PLAIN_SIZE = re.compile(rb"([0-9A-Fa-f]{1,15})\r\n")
 _TRAILER = re.compile(rb"%b:[\t -~\x80-\xff]*\Z" % _TOKEN)
 
 
-class BadFraming(ValueError):
+class BadFraming(CoreError, ValueError):
     """What came is not the chunked coding, or more of its trimmings than is taken."""
 
 

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import re
 
+from tamarack.core.errors import CoreError
+
 _PLAIN = re.compile(rb"/[!$&-\[\]-~]*\Z")
 """Printable ASCII but for `"`, `#`, `%`, the backslash, which some backends read as a slash, and blanks."""
 _ALLOWED = re.compile(rb"/[!$-\[\]-~]*\Z")
@@ -19,7 +21,7 @@ _DOTS_INSIDE = re.compile(rb"(?:^|%2F|%5C|/)\.\.?(?:%2F|%5C|/|$)", re.IGNORECASE
 _DOT_AGAIN = re.compile(rb"%25(?:25)*2e", re.IGNORECASE)
 
 
-class BadPath(ValueError):
+class BadPath(CoreError, ValueError):
     """The path may not be passed on; see the module's text."""
 
 

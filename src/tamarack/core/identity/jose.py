@@ -16,6 +16,8 @@ from joserfc import jws
 from joserfc.errors import JoseError, SecurityWarning
 from joserfc.jwk import ECKey, OctKey, OKPKey, RSAKey, import_key
 
+from tamarack.core.errors import CoreError
+
 Algorithm = Literal[
     "HS256", "HS384", "HS512",
     "RS256", "RS384", "RS512",
@@ -47,7 +49,7 @@ AnyKey = RSAKey | ECKey | OKPKey | OctKey
 _PART = re.compile(rb"^[A-Za-z0-9_-]+$")
 
 
-class BadToken(Exception):
+class BadToken(CoreError):
     """A token that is not accepted. `reason` is a code of `core.carrying.refusals`; the text is for staff."""
 
     def __init__(self, reason: str, note: str) -> None:

@@ -5,10 +5,12 @@ from base64 import b64decode, b64encode
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
+from tamarack.core.errors import CoreError
+
 NONCE_BYTES = 12
 
 
-class NotSealedHere(Exception):
+class NotSealedHere(CoreError):
     """A sealed value that this key does not open: another installation's, or changed since it was sealed."""
 
 

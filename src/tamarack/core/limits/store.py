@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal, Protocol
 
+from tamarack.core.errors import CoreError
 from tamarack.core.limits.fields import limit_field, policy_field
 from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
@@ -109,7 +110,7 @@ class Taken:
         return b"%b%d;t=%d" % (self.limiter.limit_fields[self.window.seconds], self.left, self.reset)
 
 
-class StoreAway(Exception):
+class StoreAway(CoreError):
     """The shared store does not answer in time."""
 
 

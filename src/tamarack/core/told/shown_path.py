@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from tamarack.core.carrying.assembly import Workshop, assemble
+from tamarack.core.carrying.metering import Meter
 from tamarack.core.carrying.parts import Part
 from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.route import Route
@@ -17,6 +18,7 @@ from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.stages import PURPOSE, Stage
+from tamarack.core.told.trace import is_own, where_of
 
 
 def shown_path(operation: Operation) -> list[str]:
@@ -40,7 +42,8 @@ def _inside(operation: Operation, stage: Stage) -> list[str]:
     if stage is Stage.METER and operation.meter is not None:
         meter = operation.meter
         held = f", holding calls under {', '.join(one.name for one in meter.smooth)}" if meter.smooth else ""
-        found.append(f"asks all limits at once, those of the plan too; a call counts as {meter.cost}{held}")
+        found += _limits_beside(operation, meter)
+        found.append(f"asks all that hold for the caller at once; a call counts as {meter.cost}{held}")
         found += ["watches the answer for what it tells of cost and tokens"] if operation.watches else []
     if stage is Stage.FORWARD and operation.route is not None:
         targets = ", ".join(target.label for target in operation.route.targets) or "none"
@@ -51,6 +54,25 @@ def _inside(operation: Operation, stage: Stage) -> list[str]:
         if operation.reads_answer:
             found.append(f"holds answers of up to {operation.reads_answer:,} bytes until they are whole")
     return found
+
+
+def _limits_beside(operation: Operation, meter: Meter) -> list[str]:
+    """The limits that are no policies: the environment's cap, and what each plan sets."""
+    told = [one for named in operation.named if named.stage is Stage.METER for one in named.told]
+    found = []
+    for limiter in meter.limiters:
+        if not any(is_own(one, limiter) for one in told):
+            title, placement = where_of(limiter)
+            found.append(f"{title}, {placement}: {_all(limiter.windows)}")
+    for name, plan in sorted(meter.plans.items()):
+        says = [_all(plan.limiter.windows)] if plan.limiter is not None else []
+        says += [f"a quota of {plan.quota.quota}"] if plan.quota is not None else []
+        found.append(f"plan {name}: {'; '.join(says) or 'no limit'}")
+    return found
+
+
+def _all(windows: Sequence[object]) -> str:
+    return ", ".join(map(str, windows))
 
 
 def _named(title: str, name: str, placement: str, part: Part | None) -> str:

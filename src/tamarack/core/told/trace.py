@@ -252,7 +252,7 @@ def _meter_entries(named: NamedStep, call: Call, refusal: Refusal | None, read: 
     made = []
     for part, pairs in zip(named.told, read, strict=True):
         entry = Entry(named.stage.value, part.title, "passed", part.name, part.placement, reads=pairs)
-        if taken is not None and _is(part, taken.limiter):
+        if taken is not None and is_own(part, taken.limiter):
             entry.us = us
             if refusal is not None:
                 entry.verdict, entry.text = "refused", f"{refusal.note}; more in {taken.reset} s"
@@ -266,21 +266,21 @@ def _meter_entries(named: NamedStep, call: Call, refusal: Refusal | None, read: 
     if taken is not None and taken.over is not None:
         text = f"{taken.over.windows[0]} used up; let through and marked"
         made.append(Entry(named.stage.value, "Soft quota", "passed", taken.over.name, "quota", text))
-    if taken is not None and not any(_is(part, taken.limiter) for part in named.told):
+    if taken is not None and not any(is_own(part, taken.limiter) for part in named.told):
         text = f"{refusal.note}; more in {taken.reset} s" if refusal else f"{taken.left} left of {taken.window}"
         verdict = "refused" if refusal is not None else "passed"
-        title, placement = _where(taken.limiter)
+        title, placement = where_of(taken.limiter)
         made.append(Entry(named.stage.value, title, verdict, taken.limiter.name, placement, text, us=us))
     return made
 
 
-def _is(told: Told, limiter: Limiter) -> bool:
+def is_own(told: Told, limiter: Limiter) -> bool:
     """Whether a limit is a policy's own; a quota makes one for each of its stretches."""
     own = told.part.limiter if isinstance(told.part, Limit) else None
     return own is limiter or (limiter.is_quota and limiter.id == f"{told.placement}/{told.name}")
 
 
-def _where(limiter: Limiter) -> tuple[str, str]:
+def where_of(limiter: Limiter) -> tuple[str, str]:
     """What a limit is called that is no policy, and where it stands."""
     layer = limiter.id.partition("/")[0]
     if layer == "@cap":

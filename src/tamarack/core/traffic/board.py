@@ -4,6 +4,7 @@ from typing import Literal
 
 from pydantic import Field, ValidationError
 
+from tamarack.core.errors import CoreError
 from tamarack.core.traffic.explore import Exploration
 from tamarack.core.traffic.span import SPANS
 from tamarack.core.types import Frozen, Name, Problem, Text, Title, problems_of
@@ -37,7 +38,7 @@ class Board(Frozen):
         return self.model_dump_json(indent=2, exclude_defaults=True) + "\n"
 
 
-class NotABoard(ValueError):
+class NotABoard(CoreError, ValueError):
     """A file is no board; `problems` say what is wrong with it, and where."""
 
     def __init__(self, problems: list[Problem]) -> None:

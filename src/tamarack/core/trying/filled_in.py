@@ -3,13 +3,14 @@
 from collections.abc import Mapping
 from urllib.parse import quote
 
+from tamarack.core.errors import CoreError
 from tamarack.core.openapi.reference import OperationView
 
 _OPEN = "-._~!$'()*,:@"
 """Characters that may stand in a query's value as they are, and keep their meaning there."""
 
 
-class Missing(ValueError):
+class Missing(CoreError, ValueError):
     """A parameter that has to be given was not; `name` says which, as `place.name`."""
 
     def __init__(self, name: str, words: str) -> None:

@@ -31,8 +31,8 @@ from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications import sharing
 from tamarack.store.applications.tables import Application, Credential, Subscription
+from tamarack.store.errors import NotPossible
 from tamarack.store.mail import telling
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db
 from tamarack.web.paging import Paging

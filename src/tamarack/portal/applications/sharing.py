@@ -9,7 +9,7 @@ from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications import sharing
 from tamarack.store.applications.tables import Application
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.store.portal.picture import keep_picture
 from tamarack.web.application import db
 from tamarack.web.pictures.upload import read_picture

@@ -34,7 +34,7 @@ from tamarack.store.applications import credentials
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Credential
 from tamarack.store.draft import queries as drafting
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.web.application import db, settings_of
 from tamarack.web.markdown import to_html
 from tamarack.web.paging import Paging

@@ -27,7 +27,7 @@ from tamarack.store.applications import credentials, sharing
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.credentials import MadeCredential, Wanted
 from tamarack.store.applications.tables import Application, Subscription
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.web.application import db, settings_of, wants_part
 from tamarack.web.once import NEW_KEYS
 

@@ -5,8 +5,8 @@ from typing import Any
 from flask import Blueprint, current_app, request
 
 from tamarack.portal.page import back_to, done, render
+from tamarack.store.errors import NotPossible
 from tamarack.store.joining import queries as joining
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.sign_in import TooManyAttempts
 from tamarack.store.people.tables import Organization
 from tamarack.web.application import actor, db, settings_of

@@ -6,10 +6,10 @@ from flask import Blueprint, abort, current_app, request
 
 from tamarack.portal.page import act, acting, back_to, done, me, my_organization, reader, render, requires
 from tamarack.store.applications import queries as subscribers
+from tamarack.store.errors import NotPossible
 from tamarack.store.joining import queries as joining
 from tamarack.store.joining.tables import JoinRequest
 from tamarack.store.mail import telling
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.tables import Person
 from tamarack.web.application import db, settings_of
 from tamarack.web.paging import Paging

@@ -14,8 +14,8 @@ from tamarack.core.traffic.where import Where
 from tamarack.store.alerts.tables import AlertEvent, AlertRow
 from tamarack.store.audit.log import Actor, record
 from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
 from tamarack.store.mail.tables import Mail
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.traffic.reading import Question, answer
 
 SETTLES = timedelta(seconds=5)

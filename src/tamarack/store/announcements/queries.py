@@ -11,8 +11,8 @@ from tamarack.store.applications.share_table import ApplicationShare
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
+from tamarack.store.errors import NotPossible
 from tamarack.store.mail.tables import Mail
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.tables import Organization, Person
 
 READERS = ("everyone", "subscribers")

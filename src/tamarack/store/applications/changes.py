@@ -15,9 +15,9 @@ from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import WORKER, Actor
 from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
 from tamarack.store.feed import items as feeding
 from tamarack.store.mail import telling
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.tables import Organization, Person
 from tamarack.store.statements import queries as stating
 

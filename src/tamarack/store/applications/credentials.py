@@ -20,9 +20,9 @@ from tamarack.store.applications.tables import Application, Credential
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import new_id, now
+from tamarack.store.errors import NotPossible
 from tamarack.store.feed import items as feeding
 from tamarack.store.keys import signing
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.tables import Organization
 
 MOST_CREDENTIALS = 20

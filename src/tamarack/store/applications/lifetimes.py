@@ -5,7 +5,7 @@ from datetime import datetime, timedelta
 from sqlmodel import Session, col, select
 
 from tamarack.store.applications.tables import Application, Subscription
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.store.rollouts import queries as rolling
 
 

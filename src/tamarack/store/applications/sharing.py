@@ -9,7 +9,7 @@ from tamarack.store.applications.share_table import ApplicationShare
 from tamarack.store.applications.tables import Application
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.store.people.tables import Person
 
 

@@ -16,7 +16,7 @@ from tamarack.core.traffic.explore import Exploration
 from tamarack.store.audit.log import Actor, record
 from tamarack.store.boards.tables import BoardRow, SavedExploration
 from tamarack.store.columns import now
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 
 MOST_SAVED = 500
 """Explorations, and boards, of one person."""

@@ -13,6 +13,7 @@ from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.draft.tables import Document, DraftChange, DraftItem
+from tamarack.store.errors import StoreError
 
 
 class Everywhere(Frozen):
@@ -30,7 +31,7 @@ MODELS: dict[str, type[Frozen]] = {
 }
 
 
-class EditedMeanwhile(Exception):
+class EditedMeanwhile(StoreError):
     """Someone else changed the item since it was read."""
 
     def __init__(self, kind: str, name: str, by: str) -> None:

@@ -12,8 +12,8 @@ from sqlmodel import Session
 from tamarack.core.traffic.otlp import COLUMNS
 from tamarack.store.audit.log import Actor, record
 from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
 from tamarack.store.export.tables import Export
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.secrets.tables import Secret
 
 MOST_CALLS = 5_000

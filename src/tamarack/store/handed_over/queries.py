@@ -11,8 +11,8 @@ from tamarack.core.traffic.fields import CALL_FIELDS
 from tamarack.core.traffic.where import read_where
 from tamarack.store.audit.log import Actor, record
 from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
 from tamarack.store.handed_over.tables import HandedOver
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.traffic import overview as watching
 from tamarack.store.traffic.overview import CallFilter
 

@@ -15,10 +15,10 @@ from tamarack.store.applications.changes import slug
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
 from tamarack.store.joining.tables import JoinRequest, MailLink
 from tamarack.store.mail import telling
 from tamarack.store.mail.tables import Mail
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.attempts import SignInAttempt
 from tamarack.store.people.passwords import hash_password
 from tamarack.store.people.sign_in import WITHIN, TooManyAttempts

@@ -6,6 +6,7 @@ from typing import TypeVar
 from sqlmodel import Session, col, func, or_, select
 
 from tamarack.store.columns import now
+from tamarack.store.errors import StoreError
 from tamarack.store.people.attempts import SignInAttempt
 from tamarack.store.people.passwords import verify_password
 from tamarack.store.people.staff import Staff
@@ -15,7 +16,7 @@ Who = TypeVar("Who", Staff, Person)
 WITHIN = timedelta(minutes=15)
 
 
-class TooManyAttempts(Exception):
+class TooManyAttempts(StoreError):
     """Sign-ins from here, or to this account, failed too often lately."""
 
 

@@ -14,9 +14,9 @@ from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
 from tamarack.store.feed import items as feeding
 from tamarack.store.mail import telling
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.people.tables import Organization
 from tamarack.store.quotas.tables import QuotaUsed
 from tamarack.store.rollouts import queries as rolling

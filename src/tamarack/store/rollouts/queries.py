@@ -12,6 +12,7 @@ from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.draft.queries import dump, load_configuration
+from tamarack.store.errors import StoreError
 from tamarack.store.feed.wake import notify
 from tamarack.store.keys import key_sets
 from tamarack.store.portal import search as catalogue
@@ -22,7 +23,7 @@ GONE_AFTER = timedelta(seconds=10)
 """A node that said nothing for this long is taken to be away."""
 
 
-class NotFit(Exception):
+class NotFit(StoreError):
     """The configuration has problems, so it is not rolled out."""
 
     def __init__(self, problems: list[Problem]) -> None:

@@ -13,9 +13,9 @@ from tamarack.core.types import NAME_PATTERN
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
 from tamarack.store.export.tables import Export
 from tamarack.store.feed import items as feeding
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.secrets.tables import Secret, SecretValue
 
 MOST_BYTES = 16_384

@@ -13,7 +13,7 @@ from tamarack.core.traffic.where import Where
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit.log import Actor, record
 from tamarack.store.columns import now
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.store.people.tables import Organization
 from tamarack.store.statements.tables import IssuedStatement, StatementAdjustment, SubscriptionPeriod
 from tamarack.store.traffic.reading import Question, answer

@@ -25,6 +25,7 @@ from tamarack.core.traffic.span import Piece, cover, floored, widened
 from tamarack.core.traffic.totals import SUMS, Totals
 from tamarack.core.traffic.where import Where
 from tamarack.store.engine import fetch_binary
+from tamarack.store.errors import StoreError
 
 HISTOGRAMS = ("histogram", "backend_histogram", "gateway_histogram")
 ALL_SUMS = (*SUMS, "min_us", "max_us")
@@ -58,7 +59,7 @@ _RAW_TIMES = {
 }
 
 
-class TookTooLong(Exception):
+class TookTooLong(StoreError):
     """A question that reads single calls was given up."""
 
 

@@ -10,8 +10,8 @@ from tamarack.store.applications.tables import Application
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
 from tamarack.store.feed import items as feeding
-from tamarack.store.not_possible import NotPossible
 from tamarack.store.traffic.trace_table import Trace, TraceShare, TraceWatch
 
 MOST_SHARE = 0.1

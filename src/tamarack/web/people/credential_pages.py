@@ -14,7 +14,7 @@ from tamarack.store.applications.credentials import MadeCredential, Wanted
 from tamarack.store.applications.tables import Application, Credential
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 from tamarack.web.application import db, settings_of
 from tamarack.web.once import NEW_KEYS
 

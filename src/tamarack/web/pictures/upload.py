@@ -6,7 +6,7 @@ import warnings
 from PIL import Image, ImageOps, UnidentifiedImageError
 from werkzeug.datastructures import FileStorage
 
-from tamarack.store.not_possible import NotPossible
+from tamarack.store.errors import NotPossible
 
 MOST_BYTES = 2_000_000
 MOST_SIDE = 6_000
