@@ -33,13 +33,16 @@ install_packages() {
     || fail "installing$missing failed"
 }
 
-# find_python : prints a Python that is new enough.
+# find_python : prints a Python that is new enough; the system's own first, for it is built for speed and kept by Debian.
 find_python() {
-  for name in python3 python3.13 python3.12 python3.11; do
-    if command -v "$name" >/dev/null 2>&1 && "$name" -c 'import sys; sys.exit(sys.version_info < (3, 11))'; then
-      command -v "$name"
-      return 0
-    fi
+  for modules in "sys, ensurepip" "sys"; do
+    for name in /usr/bin/python3 python3 python3.13 python3.12 python3.11; do
+      if command -v "$name" >/dev/null 2>&1 \
+        && "$name" -c "import $modules; sys.exit(sys.version_info < (3, 11))" 2>/dev/null; then
+        command -v "$name"
+        return 0
+      fi
+    done
   done
   return 1
 }
@@ -48,15 +51,16 @@ find_python() {
 need_environment() {
   find_python >/dev/null || install_packages "python3 python3-venv"
   python=$(find_python) || fail "Python 3.11 or newer is needed; this system's packages are older"
-  want=$( (cat "$@"; "$python" -V) | sha256sum | cut -d' ' -f1)
+  want=$( (cat "$@"; echo "$python"; "$python" -V) | sha256sum | cut -d' ' -f1)
   stamp="$ROOT/.venv/.made-from-$#"
   if [ -f "$stamp" ] && grep -qx "$want" "$stamp" && [ -x "$ROOT/.venv/bin/python" ]; then
     return 0
   fi
   say "Making the virtual environment …"
-  if [ ! -x "$ROOT/.venv/bin/python" ]; then
+  if ! grep -qxs "$python" "$ROOT/.venv/.made-with" || [ ! -x "$ROOT/.venv/bin/python" ]; then
     "$python" -c 'import ensurepip' 2>/dev/null || install_packages "python3-venv"
-    "$python" -m venv "$ROOT/.venv" || fail "python -m venv failed (Debian: install python3-venv)"
+    "$python" -m venv --clear "$ROOT/.venv" && echo "$python" >"$ROOT/.venv/.made-with" \
+      || fail "python -m venv failed (Debian: install python3-venv)"
   fi
   options=""
   for lock in "$@"; do options="$options -r $lock"; done
