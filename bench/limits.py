@@ -3,6 +3,7 @@
 Each figure of time stands beside that of a plain dictionary count of the same calls, made in the same run.
 """
 
+import argparse
 import gc
 import random
 import resource
@@ -26,7 +27,7 @@ def megabytes() -> float:
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
 
 
-def many_callers(text: str) -> None:
+def many_callers(window: Window) -> None:
     """Four calls of each of a million callers: exactly three of each have to pass."""
     keys = [f"{place:016x}" for place in range(CALLERS)]
     gc.collect()
@@ -41,7 +42,7 @@ def many_callers(text: str) -> None:
     del plain
     after_plain = megabytes()
     store = MemoryCounters()
-    limiter = Limiter("bench", "bench", (Window.model_validate(text),))
+    limiter = Limiter("bench", "bench", (window,))
     store.bind(limiter)
     admitted = 0
     began = time.perf_counter()
@@ -53,7 +54,9 @@ def many_callers(text: str) -> None:
     grown = megabytes() - min(before, after_plain)
     each = took / ((LIMIT + 1) * CALLERS) * 1e6
     exact = "exact" if admitted == LIMIT * CALLERS else f"WRONG: {admitted} admitted"
-    print(f"{text:<24}{each:>9.2f}{took / base:>9.1f}x{max(0.0, grown):>9.0f}{grown / CALLERS * 1e6:>9.0f}   {exact}")
+    print(
+        f"{window!s:<24}{each:>9.2f}{took / base:>9.1f}x{max(0.0, grown):>9.0f}{grown / CALLERS * 1e6:>9.0f}   {exact}"
+    )
 
 
 def advice() -> None:
@@ -74,10 +77,18 @@ def advice() -> None:
     print(f"peak in any minute: {peak:<86}{time.perf_counter() - began:>6.2f} s")
 
 
+def limit(text: str) -> Window:
+    """One window, from how it is written."""
+    return Window.model_validate(text)
+
+
 def main() -> None:
     """Run each part in a process of its own, so that one's memory is not another's."""
-    if len(sys.argv) > 1:
-        many_callers(sys.argv[1])
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("limit", nargs="?", type=limit, help="this one alone, like '3 per day, sliding'")
+    given = parser.parse_args().limit
+    if given is not None:
+        many_callers(given)
         return
     print(f"{CALLERS:,} callers, {LIMIT + 1} calls each, on one node")
     print(f"{'limit':<24}{'µs/call':>9}{'to a dict':>10}{'MB':>9}{'B/caller':>9}")
