@@ -1,5 +1,6 @@
 """Peers that never end, on either side: everything they can send is bounded in bytes, number and time."""
 
+import gc
 import os
 import socket
 import threading
@@ -339,3 +340,41 @@ def test_a_call_for_which_there_is_no_room_is_told_to_come_again() -> None:
         reply = node.get(PATH)
         assert (reply.status, reply.problem["reason"], reply["retry-after"]) == (503, "backend-busy", "1")
         assert KEY.encode() not in reply.body
+
+
+def test_neither_calls_nor_callers_that_leave_leave_anything_to_the_collector_of_cycles() -> None:
+    heard: list[int] = []
+    closed: list[int] = []
+
+    def talk(connection: socket.socket) -> None:
+        heard.append(1)
+        while connection.recv(65536):
+            pass
+
+    def hear(connection: socket.socket) -> None:
+        try:
+            talk(connection)
+        finally:
+            closed.append(1)
+
+    nowhere = raw("GET /nowhere HTTP/1.1\nHost: a")
+    with talking(hear, read_ms=60_000) as (node, _):
+        gc.collect()
+        gc.disable()
+        gc.set_debug(gc.DEBUG_SAVEALL)
+        try:
+            for _ in range(3):
+                before = len(heard)
+                with node.caller() as caller:
+                    assert caller.ask(nowhere).status == 404
+                    caller.send(raw(f"GET {PATH} HTTP/1.1\nHost: a\nX-Skerry-Key: {KEY}"))
+                    until(lambda: len(heard) > before, "the call at the backend")  # noqa: B023
+            until(lambda: len(closed) == 3, "the end of the last connection")
+            assert node.ask(nowhere).status == 404
+            gc.collect()
+            left = [one for one in gc.garbage if type(one).__module__.partition(".")[0] in ("tamarack", "httptools")]
+        finally:
+            gc.set_debug(0)
+            gc.garbage.clear()
+            gc.enable()
+        assert left == []

@@ -184,6 +184,7 @@ class TargetConnection(asyncio.Protocol):
 
     def connection_lost(self, exc: Exception | None) -> None:
         self.lost = True
+        self.parser = None  # it holds this connection, and this connection it
         self.pool.forget(self)
         listener = self.listener
         if listener is None or self.complete:
