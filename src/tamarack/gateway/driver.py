@@ -19,6 +19,7 @@ from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.program import FAILURES, Operation, Program
 from tamarack.core.carrying.receiving import receive
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.http.addresses import caller_address
 from tamarack.core.http.chunked import LAST_CHUNK, chunk
 from tamarack.core.trying.node_request import PATH as NODE_PATH
 from tamarack.gateway.problem import STATUS_LINES
@@ -99,7 +100,7 @@ class NodeDriver:
         gateway = self.gateway
         try:
             if gateway.trusted:
-                call.address = gateway.caller_address(call)
+                call.address = caller_address(call.address, call.headers, gateway.trusted)
             serving = gateway.serving
             if serving is None:
                 self._end(_NOT_READY)

@@ -17,7 +17,7 @@ from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.route import Route
 from tamarack.core.carrying.routing import Router
 from tamarack.core.configuration.snapshot import Snapshot
-from tamarack.core.http.addresses import Networks, caller_address
+from tamarack.core.http.addresses import Networks
 from tamarack.core.http.backend_sign_in import sign_in_field
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.directory import Directory
@@ -118,10 +118,6 @@ class Gateway:
         if self._date[0] != whole:
             self._date = (whole, formatdate(whole, usegmt=True).encode())
         return self._date[1]
-
-    def caller_address(self, call: Call) -> str:
-        """The caller's address, by what trusted proxies say of it."""
-        return caller_address(call.address, call.headers, self.trusted) if self.trusted else call.address
 
     def begin_trace(self, call: Call) -> None:
         """Trace a call, where that is asked for."""

@@ -49,9 +49,7 @@ class Connecting:
 
     def close(self) -> None:
         """See `Exchange.close`."""
-        if self.listener is not None:
-            self.listener = None
-            self.pool.connecting.discard(self)
+        self.listener = None  # what is being made counts until it is: leaving early makes no room for more of it
 
     async def connect(self) -> None:
         """Make the connection and begin the exchange on it."""
@@ -75,6 +73,7 @@ class Connecting:
             failure = Failed("away", f"took no connection: {error.strerror or error}")
         except Exception as error:  # a name that is none, say: whatever it is, the call must hear of it
             failure = Failed("away", f"took no connection: {error}")
+        pool.connecting.discard(self)
         listener = self.listener
         if listener is None:  # nobody waits any more
             if failure is None:
@@ -82,10 +81,8 @@ class Connecting:
             return
         self.listener = None
         if failure is not None:
-            pool.connecting.discard(self)
             listener.failed(failure)
             return
-        pool.connecting.discard(self)
         pool.busy.add(connection)
         connection.owner = self.ask.owner
         connection.start(self.ask, listener)
@@ -113,7 +110,7 @@ class TargetConnections:
     def ask(self, ask: Ask, listener: Listener) -> Exchange | Failed:
         """See `Upstream.ask`."""
         busy = self.busy
-        if len(busy) >= MOST_CONNECTIONS // 2 and not self._fair(ask.owner):
+        if len(busy) + len(self.connecting) >= MOST_CONNECTIONS // 2 and not self._fair(ask.owner):
             return Failed("busy", "too many calls of this caller are under way to it")
         while self.idle:
             connection = self.idle.pop()
@@ -125,8 +122,6 @@ class TargetConnections:
             if not connection.lost:
                 connection.lost = True
                 connection.transport.abort()
-        if len(busy) + len(self.connecting) >= MOST_CONNECTIONS // 2 and not self._fair(ask.owner):
-            return Failed("busy", "too many calls of this caller are under way to it")
         return self.connect(ask, listener)
 
     def _fair(self, owner: str) -> bool:
