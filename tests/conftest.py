@@ -22,6 +22,8 @@ from sqlmodel import Session
 from xdist.scheduler import LoadScopeScheduling
 
 from helpers import free_port, sign_in, until
+from tamarack.config.documents import keep_documents
+from tamarack.core.openapi.read import describe
 from tamarack.demo.seed import shipped_configuration
 from tamarack.demo.world import ORGANIZATIONS, STAFF
 from tamarack.settings import Settings
@@ -142,8 +144,7 @@ _QUICK = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
 
 def _fill(session: Session) -> None:
     loaded = shipped_configuration(7400)
-    for text in loaded.documents.values():
-        drafting.keep_document(session, text)
+    keep_documents(session, loaded, describe)
     drafting.replace_all(session, COMMAND_LINE, loaded.configuration, remove_others=True)
     set_secret(session, COMMAND_LINE, bytes(32), "harbour-register", "only-for-tests")
     for environment in ("test", "production"):

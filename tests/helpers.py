@@ -7,9 +7,12 @@ from collections.abc import Callable
 from typing import Any
 
 from flask.testing import FlaskClient
+from sqlmodel import Session
 
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.identity.material import Material, nothing_sealed
+from tamarack.core.openapi.read import describe
+from tamarack.store.documents import queries as documents
 
 
 def material(environment: str = "production", **secrets: str) -> Material:
@@ -18,6 +21,13 @@ def material(environment: str = "production", **secrets: str) -> Material:
     for name, value in secrets.items():
         made.apply("secret", name.replace("_", "-"), {"values": {"": [{"sealed": value}]}})
     return made
+
+
+def read_now(session: Session, text: str) -> str:
+    """Keep a document and read it, as the worker would; returns its name."""
+    sha256 = documents.keep_document(session, text)
+    documents.take_in(session, sha256, describe(text))
+    return sha256
 
 
 def free_port() -> int:

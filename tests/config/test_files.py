@@ -30,7 +30,7 @@ def put(folder: Path, files: dict[str, str]) -> Path:
 
 def test_the_demos_files_read_back_as_themselves(tmp_path: Path) -> None:
     loaded = load(CONFIGURATION)
-    assert load(put(tmp_path, write(loaded.configuration, loaded.documents))) == loaded
+    assert load(put(tmp_path, write(loaded.configuration, loaded.documents | loaded.pages))) == loaded
 
 
 def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_path: Path) -> None:
@@ -80,7 +80,7 @@ def test_any_words_and_labels_survive_the_files(
         ("tamarack: 2\n", 1, "format 2"),
         ("apis: 3\n", 1, "must be a list"),
         ("backends: []\nbackends: []\n", 2, "stands twice"),
-        ("a: [\n", 2, "expected"),
+        ("a: [\n", 2, "a value is missing"),
         ("apis:\n  - name: a\n    title: A\n    versions:\n      - version: 1\n        document: ../../etc/passwd\n", 6, "outside the folder"),
     ],
 )  # fmt: skip

@@ -1,12 +1,18 @@
 """Publishing in the console: backend, import, call path, review, rollout, rollback."""
 
 import re
+from datetime import timedelta
+from io import BytesIO
 
 import pytest
 from flask.testing import FlaskClient
 from sqlmodel import Session
+from werkzeug.test import TestResponse
 
 from helpers import sign_in
+from tamarack.core.openapi.read import describe
+from tamarack.store.columns import now
+from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.store.rollouts import queries as rolling
 
@@ -23,9 +29,21 @@ paths:
 """
 
 
-def save_import(client: FlaskClient, **changes: str) -> object:
-    typed = {"source": "document", "text": GOOD, "backend": "timetable", "act": "save"} | changes
-    return client.post("/apis/new/", data=typed)
+NAMES = {"title": "Freight", "name": "freight", "version": "1", "base_path": "/freight/v1", "backend": "timetable"}
+
+
+def hand_over(client: FlaskClient, session: Session, text: str = GOOD) -> str:
+    """Hand a document over and have it read, as the worker does; returns the address of its page."""
+    answer = client.post("/apis/new/", data={"text": text})
+    assert answer.status_code == 303, answer.text
+    while (reading := documents.next_to_read(session, now())) is not None:
+        documents.take_in(session, reading.sha256, describe(documents.document_text(session, reading.sha256) or ""))
+    session.commit()
+    return answer.location
+
+
+def save_import(client: FlaskClient, session: Session, **changes: str) -> TestResponse:
+    return client.post(hand_over(client, session), data=NAMES | changes)
 
 
 def test_a_backend_is_added_tested_changed_and_removed(admin: FlaskClient) -> None:
@@ -55,57 +73,97 @@ def test_a_backend_in_use_is_not_removed(admin: FlaskClient) -> None:
     assert admin.get("/backends/timetable").status_code == 200
 
 
-def test_a_document_is_shown_as_understood_before_it_is_saved(admin: FlaskClient) -> None:
-    read = admin.post("/apis/new/", data={"source": "document", "text": GOOD, "act": "read"})
-    assert "2 operations" in read.text
-    assert 'value="Freight"' in read.text
-    assert 'value="/freight/v1"' in read.text
-    assert "No problems found" in read.text
+def test_a_document_is_shown_as_understood_before_it_is_saved(admin: FlaskClient, world: Session) -> None:
+    read = admin.get(hand_over(admin, world)).text
+    for shown in ("2 operations", 'value="Freight"', 'value="/freight/v1"', "No problems found"):
+        assert shown in read
     assert admin.get("/apis/freight/1/").status_code == 404
-    assert save_import(admin).status_code == 303  # type: ignore[attr-defined]
+    assert save_import(admin, world).status_code == 303
     assert "/freight/{id}" in admin.get("/apis/freight/1/").text
 
 
-def test_a_broken_document_loses_nothing_that_was_typed(admin: FlaskClient) -> None:
-    answer = save_import(admin, text="openapi: 3.0.3\npaths: [", title="My freight", base_path="/mine")
-    assert answer.status_code == 200  # type: ignore[attr-defined]
-    for kept in ("paths: [", "My freight", "/mine", "cannot be read"):
-        assert kept in answer.text  # type: ignore[attr-defined]
-    assert admin.get("/apis/my-freight/1/").status_code == 404
+def test_a_document_that_waits_says_how_far_it_is_and_is_read_once(admin: FlaskClient, world: Session) -> None:
+    where = admin.post("/apis/new/", data={"text": GOOD}).location
+    assert "Waiting to be read" in admin.get(where).text
+    assert "HX-Refresh" not in admin.get(f"{where}/progress").headers
+    assert admin.post(where, data=NAMES).status_code == 422, "what was not read is not saved"
+    hand_over(admin, world)
+    assert admin.get(f"{where}/progress").headers["HX-Refresh"] == "true"
+    admin.post("/apis/new/", data={"text": GOOD})
+    assert "2 operations" in admin.get(where).text
+    assert documents.next_to_read(world, now()) is None
 
 
-def test_an_import_that_does_not_fit_says_where(admin: FlaskClient) -> None:
-    taken = save_import(admin, base_path="/sailings/v2")
-    assert taken.status_code == 422  # type: ignore[attr-defined]
-    assert "already the base path of Sailings 2" in taken.text  # type: ignore[attr-defined]
-    unknown = save_import(admin, backend="nowhere")
-    assert "no backend" in unknown.text  # type: ignore[attr-defined]
+def test_a_broken_document_shows_where_and_is_not_saved(admin: FlaskClient, world: Session) -> None:
+    where = hand_over(admin, world, GOOD.replace("paths:", "paths: ["))
+    answer = admin.get(where)
+    for shown in ("cannot be read", "cannot be saved yet", "/freight:"):
+        assert shown in answer.text
+    line = re.search(r'href="#(line-\d+)"', answer.text)
+    assert line is not None
+    assert f'id="{line[1]}" aria-current="true"' in answer.text
+    assert admin.post(where, data=NAMES).status_code == 422
+    assert admin.get("/apis/freight/1/").status_code == 404
 
 
-def test_importing_again_under_the_same_name_makes_another_version(admin: FlaskClient) -> None:
-    save_import(admin)
-    assert save_import(admin, version="2", base_path="/freight/v2").status_code == 303  # type: ignore[attr-defined]
+@pytest.mark.parametrize(
+    ("content", "words"),
+    [
+        ("openapi: é".encode("latin-1"), "save it as UTF-8"),
+        ("openapi: 3".encode("utf-16-le"), "UTF-16 without a byte order mark"),
+        (b"a: \x00", "NUL"),
+        (b"  \n", "choose a file"),
+        (b"#" * 8_000_001, "at most 8,000,000"),
+    ],
+)
+def test_a_file_that_is_no_text_says_what_it_looks_like(admin: FlaskClient, content: bytes, words: str) -> None:
+    answer = admin.post("/apis/new/", data={"file": (BytesIO(content), "a.yaml")})
+    assert answer.status_code == 422
+    assert words in answer.text
+
+
+def test_an_import_that_does_not_fit_says_where_and_loses_nothing(admin: FlaskClient, world: Session) -> None:
+    taken = save_import(admin, world, base_path="/sailings/v2", title="My freight")
+    assert taken.status_code == 422
+    assert "already the base path of Sailings 2" in taken.text
+    assert 'value="My freight"' in taken.text
+    assert "no backend" in save_import(admin, world, backend="nowhere").text
+
+
+def test_importing_again_under_the_same_name_makes_another_version(admin: FlaskClient, world: Session) -> None:
+    save_import(admin, world)
+    assert save_import(admin, world, version="2", base_path="/freight/v2").status_code == 303
     assert "Other versions" in admin.get("/apis/freight/2/").text
 
 
+def test_a_document_that_was_only_looked_at_is_dropped_and_a_saved_one_stays(
+    admin: FlaskClient, world: Session
+) -> None:
+    looked = hand_over(admin, world, GOOD.replace("Freight", "Cargo"))
+    save_import(admin, world)
+    assert documents.drop_unkept(world, now() + timedelta(seconds=1)) == 1
+    world.commit()
+    assert admin.get(looked).status_code == 404
+    assert "2 operations" in admin.get("/apis/freight/1/description").text
+
+
+def test_the_backend_at_the_documents_server_is_chosen(admin: FlaskClient, world: Session) -> None:
+    target = drafting.load_configuration(world).backends[1].targets[0].address
+    page = admin.get(hand_over(admin, world, GOOD.replace("https://freight.skerry.example/v1", target))).text
+    chosen = drafting.load_configuration(world).backends[1].name
+    assert f'<option value="{chosen}" selected>' in page
+
+
 def test_a_bare_backend_is_passed_through(admin: FlaskClient) -> None:
-    typed = {
-        "source": "bare",
-        "name": "raw",
-        "title": "Raw",
-        "version": "1",
-        "base_path": "/raw",
-        "backend": "fares",
-        "act": "save",
-    }
-    assert admin.post("/apis/new/", data=typed).status_code == 303
+    typed = {"name": "raw", "title": "Raw", "version": "1", "base_path": "/raw", "backend": "fares"}
+    wrong = admin.post("/apis/new/bare", data=typed | {"base_path": "raw"})
+    assert (wrong.status_code, "not a base path" in wrong.text) == (422, True)
+    assert admin.post("/apis/new/bare", data=typed).status_code == 303
     assert "/*" in admin.get("/apis/raw/1/").text
 
 
 def test_an_address_that_may_not_be_reached_is_not_fetched(admin: FlaskClient) -> None:
-    answer = admin.post(
-        "/apis/new/", data={"source": "document", "address": "http://169.254.169.254/x", "act": "fetch"}
-    )
+    answer = admin.post("/apis/new/", data={"address": "http://169.254.169.254/x"})
     assert "may not be reached from here" in answer.text
 
 

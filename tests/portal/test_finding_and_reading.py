@@ -8,12 +8,14 @@ from flask.testing import FlaskClient
 from openapi_spec_validator import OpenAPIV30SpecValidator
 from sqlmodel import Session, select
 
+from helpers import read_now
 from tamarack.core.configuration.model import Api
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Credential
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.audit.tables import AuditEntry
+from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.store.portal import search as catalogue
 from tamarack.store.portal.search_table import CatalogueEntry
@@ -57,7 +59,7 @@ def test_found_words_are_marked_and_the_text_around_them_is_escaped(portal: Flas
 def _with_page(session: Session, text: str) -> None:
     draft = drafting.load_configuration(session).api("fares")
     assert draft is not None
-    page = {"name": "berth-four", "title": "Berth four", "document": drafting.keep_document(session, text)}
+    page = {"name": "berth-four", "title": "Berth four", "document": documents.keep_page(session, text)}
     changed = Api.model_validate({**draft.model_dump(), "pages": [page]})
     drafting.save(session, COMMAND_LINE, "api", "fares", changed, "a page")
     rolling.roll_out(session, COMMAND_LINE, "production")
@@ -162,7 +164,7 @@ def test_a_document_of_a_thousand_operations_lists_all_and_opens_one_at_a_time(
     api = Api.model_validate(
         {"name": "legs", "title": "Legs", "versions": [
             {"version": "1", "base_path": "/legs", "backend": "timetable",
-             "document": drafting.keep_document(world, text), "operations": [{"call": call} for call in calls]}
+             "document": read_now(world, text), "operations": [{"call": call} for call in calls]}
         ]}
     )  # fmt: skip
     drafting.save(world, COMMAND_LINE, "api", "legs", api, "large")

@@ -28,7 +28,7 @@ INTERNAL = ("a.quay@skerry.example", "counter-desk-88")
 PUBLIC = {
     "sign_in.form", "sign_in.sign_in", "sign_in.sign_out", "static", "health", "branding.style", "branding.logo",
     "branding.picture", "catalogue.index", "reference.page", "reference.operation", "reference.documentation",
-    "reference.changes", "reference.document", "reasons.index", "reasons.page", "joining.form", "joining.sign_up",
+    "reference.changes", "reference.document", "reference.schema", "reasons.index", "reasons.page", "joining.form", "joining.sign_up",
     "joining.confirm", "joining.confirm_form", "joining.invitation", "joining.take_up", "joining.forgot",
     "joining.forgot_form", "joining.reset", "joining.reset_form",
 }  # fmt: skip

@@ -5,25 +5,28 @@ from types import TracebackType
 
 from sqlmodel import Session
 
+from tamarack.config.document_reader import DocumentReader
+from tamarack.config.documents import keep_documents
 from tamarack.config.files import FileProblem, NotApplicable, load, write
 from tamarack.core.configuration.difference import Change, difference
 from tamarack.core.configuration.model import Configuration, check
 from tamarack.settings import Settings
 from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.store.engine import make_engine
 
 
 def draft_files(session: Session, configuration: Configuration) -> dict[str, str]:
     """The files that say what a configuration says, its documents with them."""
-    documents = {}
+    texts = {}
     for api in configuration.apis:
         names = [version.document for version in api.versions] + [page.document for page in api.pages]
         for name in names:
-            text = drafting.document_text(session, name)
+            text = documents.document_text(session, name)
             if text is not None:
-                documents[name] = text
-    return write(configuration, documents)
+                texts[name] = text
+    return write(configuration, texts)
 
 
 def export_to(settings: Settings, folder: Path) -> list[str]:
@@ -55,8 +58,11 @@ class Applying:
     def __enter__(self) -> "Applying":
         self._session = Session(self._engine)
         before = drafting.load_configuration(self._session)
-        for text in self._loaded.documents.values():
-            drafting.keep_document(self._session, text)
+        with DocumentReader() as reader:
+            unusable = keep_documents(self._session, self._loaded, reader.read)
+        if unusable:
+            self._close()
+            raise NotApplicable(unusable)
         drafting.replace_all(self._session, COMMAND_LINE, self._loaded.configuration, self._whole)
         after = drafting.load_configuration(self._session)
         problems = check(after)

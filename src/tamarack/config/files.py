@@ -9,15 +9,16 @@ written gives the same configuration.
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-import yaml
 from pydantic import ValidationError
 
-from tamarack.core.configuration.located import Located, NotReadable, plain_value, read
 from tamarack.core.configuration.model import Configuration, check
+from tamarack.core.documents.decoding import decode
+from tamarack.core.documents.located import Located, NotReadable, read
+from tamarack.core.documents.yaml_text import to_yaml
 from tamarack.core.types import Problem, problems_of
 
 FORMAT = 1
@@ -49,28 +50,13 @@ class NotApplicable(Exception):
 
 @dataclass(slots=True)
 class Loaded:
-    """A configuration read from files, and the documents it refers to, by SHA-256."""
+    """A configuration read from files, and the OpenAPI documents and pages it refers to, by SHA-256."""
 
     configuration: Configuration
     documents: dict[str, str] = field(default_factory=dict)
-
-
-class _Dumper(yaml.SafeDumper):
-    def increase_indent(self, flow: bool = False, indentless: bool = False) -> None:
-        return super().increase_indent(flow, False)
-
-
-def _text(dumper: yaml.SafeDumper, value: str) -> yaml.Node:
-    style = "|" if "\n" in value else "'" if not isinstance(plain_value(value), str) else None
-    return dumper.represent_scalar("tag:yaml.org,2002:str", value, style=style)
-
-
-_Dumper.add_representer(str, _text)
-
-
-def to_yaml(data: Any) -> str:
-    """Data as YAML in the order it has."""
-    return yaml.dump(data, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=100)
+    pages: dict[str, str] = field(default_factory=dict)
+    origin: dict[str, str] = field(default_factory=dict, compare=False)
+    """The path of each, as shown to people."""
 
 
 def write(configuration: Configuration, documents: Mapping[str, str]) -> dict[str, str]:
@@ -118,23 +104,23 @@ def load(path: Path, whole: bool = True) -> Loaded:
     if not names or not path.exists():
         raise NotApplicable([FileProblem(str(path), 0, "", "there is no such file, or no YAML file in the folder")])
     problems: list[FileProblem] = []
-    documents: dict[str, str] = {}
+    texts = Loaded(Configuration())
     data: dict[str, list[Any]] = {name: [] for name in _LISTS}
     origin: dict[tuple[str, int], tuple[str, int, Located]] = {}
     for name in names:
         shown = str(name)
         try:
-            located = read(name.read_text(encoding="utf-8"))
+            located = read(decode(name.read_bytes()))
         except NotReadable as error:
             problems.append(FileProblem(shown, error.line, "", str(error)))
             continue
-        except (OSError, UnicodeDecodeError) as error:
+        except OSError as error:
             problems.append(FileProblem(shown, 0, "", f"cannot be read: {error}"))
             continue
         problems += _take(shown, located, data, origin)
         for place, api in enumerate(data["apis"]):
             if origin["apis", place][0] == shown:
-                problems += _documents(shown, root, located, origin["apis", place][1], api, documents)
+                problems += _documents(shown, root, located, origin["apis", place][1], api, texts)
     if problems:
         raise NotApplicable(problems)
     try:
@@ -144,7 +130,7 @@ def load(path: Path, whole: bool = True) -> Loaded:
         found = problems_of(error)
     if found:
         raise NotApplicable([_located(problem, origin, str(path)) for problem in found])
-    return Loaded(configuration, documents)
+    return replace(texts, configuration=configuration)
 
 
 def _take(
@@ -173,9 +159,7 @@ def _take(
     return problems
 
 
-def _documents(
-    shown: str, root: Path, located: Located, place: int, api: Any, documents: dict[str, str]
-) -> list[FileProblem]:
+def _documents(shown: str, root: Path, located: Located, place: int, api: Any, texts: Loaded) -> list[FileProblem]:
     """Put the SHA-256 of each document and page in the place of its path."""
     problems = []
     holders = []
@@ -192,15 +176,16 @@ def _documents(
             problems.append(FileProblem(shown, line, "document", f"{name!r} lies outside the folder"))
             continue
         try:
-            text = target.read_text(encoding="utf-8")
-        except (OSError, UnicodeDecodeError) as error:
+            text = decode(target.read_bytes())
+        except (OSError, NotReadable) as error:
             problems.append(FileProblem(shown, line, "document", f"{name!r} cannot be read: {error}"))
             continue
         if len(text) > MOST_DOCUMENT_BYTES:
             problems.append(FileProblem(shown, line, "document", f"{name!r} is larger than 8 MB"))
             continue
         sha256 = hashlib.sha256(text.encode()).hexdigest()
-        documents[sha256] = text
+        (texts.documents if key == "versions" else texts.pages)[sha256] = text
+        texts.origin[sha256] = str(target)
         holder["document"] = sha256
     return problems
 

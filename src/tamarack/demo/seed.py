@@ -2,6 +2,7 @@
 
 import re
 import secrets
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -9,8 +10,10 @@ import psycopg
 from sqlalchemy import Engine
 from sqlmodel import Session, func, select
 
+from tamarack.config.documents import keep_documents
 from tamarack.config.files import Loaded, load
 from tamarack.core.configuration.model import Configuration
+from tamarack.core.openapi.read import describe
 from tamarack.core.traffic import otlp
 from tamarack.core.traffic.alert import Rule
 from tamarack.demo.harbour_office import ISSUER
@@ -55,7 +58,7 @@ def shipped_configuration(port_base: int) -> Loaded:
     loaded = load(CONFIGURATION)
     text = loaded.configuration.model_dump_json()
     moved = _LOOPBACK.sub(lambda found: f"{found[1]}{int(found[2]) + port_base - _SHIPPED_BASE}", text)
-    return Loaded(Configuration.model_validate_json(moved), loaded.documents)
+    return replace(loaded, configuration=Configuration.model_validate_json(moved))
 
 
 def seed(engine: Engine, settings: Settings) -> int:
@@ -64,8 +67,7 @@ def seed(engine: Engine, settings: Settings) -> int:
     keys.mkdir(parents=True, exist_ok=True, mode=0o700)
     with Session(engine) as session:
         loaded = shipped_configuration(settings.port_base)
-        for text in loaded.documents.values():
-            drafting.keep_document(session, text)
+        keep_documents(session, loaded, describe)
         for name, summary in _SECRETS.items():
             value = secrets.token_urlsafe(24)
             set_secret(session, COMMAND_LINE, settings.keys.credentials.sealing, name, value, summary=summary)

@@ -8,6 +8,7 @@ from tamarack.store.applications import share_table as share
 from tamarack.store.applications import tables as application
 from tamarack.store.audit import tables as audit
 from tamarack.store.boards import tables as exploration
+from tamarack.store.documents import tables as document
 from tamarack.store.draft import tables as draft
 from tamarack.store.export import tables as export
 from tamarack.store.handed_over import tables as handed_over
@@ -40,6 +41,7 @@ __all__ = [
     "audit",
     "branding",
     "catalogue_entry",
+    "document",
     "draft",
     "exploration",
     "export",

@@ -19,6 +19,7 @@ from tamarack.store.engine import make_engine
 from tamarack.store.errors import StoreError
 from tamarack.store.traffic.reading import TookTooLong
 from tamarack.web.changing import again
+from tamarack.web.markdown import to_html, to_line
 from tamarack.web.words import FILTERS
 
 WEB = Path(__file__).parent
@@ -63,7 +64,7 @@ def make_application(package: str, door: str, settings: Settings, folder: Path) 
     app.extensions["tamarack_engine"] = make_engine(settings.database)
     app.extensions["tamarack_door"] = door
     CSRFProtect(app)
-    app.jinja_env.filters.update(FILTERS)
+    app.jinja_env.filters.update(FILTERS | {"markdown": to_html, "markdown_line": to_line})
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.globals.update(asset=_assets(), version=__version__, settings=settings, again=again)
     app.after_request(_finish)

@@ -26,6 +26,26 @@ def _lower(tokens: list[Token]) -> None:
             token.tag = f"h{min(_DEEPEST_HEADING, int(token.tag[1]) + 1)}"
 
 
+MOST_OF_A_LINE = 2_000
+_LINE_TAGS = {"a", "em", "strong", "s", "code", "br"}
+
+
+@lru_cache(maxsize=1024)
+def to_line(text: str) -> Markup:
+    """A text in Markdown as what may stand within a line: no blocks, at most 2,000 characters."""
+    cut = text if len(text) <= MOST_OF_A_LINE else text[:MOST_OF_A_LINE] + " …"
+    made = _READER.renderInline(cut)
+    return Markup(  # noqa: S704 - cleaned here, as below
+        nh3.clean(
+            made,
+            tags=_LINE_TAGS,
+            attributes={"a": {"href"}},
+            url_schemes={"http", "https", "mailto"},
+            link_rel="noopener nofollow",
+        )
+    )
+
+
 @lru_cache(maxsize=256)
 def to_html(text: str) -> Markup:
     """A text in Markdown as HTML, pictures left out."""

@@ -28,6 +28,14 @@ def number(value: float | None) -> str:
     return f"{value:.0f}" if size >= 99.5 else f"{value:.1f}" if size >= 1 else f"{value:.2g}"
 
 
+_MANY = {"entry": "entries", "person": "people", "query": "queries", "policy": "policies"}
+
+
+def counted(many: int, one: str) -> str:
+    """1 operation, 12 operations, 1,240 lines: a number with what it counts."""
+    return f"{many:,} {one if many == 1 else _MANY.get(one, one + 's')}"
+
+
 def duration(microseconds: float | None) -> str:
     """28 ms, 1.4 s, 640 µs; from two minutes on 5 min, from two hours on 11 h."""
     if microseconds is None:
@@ -109,6 +117,7 @@ def limits(windows: Iterable[Window]) -> str:
 
 
 FILTERS = {
+    "counted": counted,
     "limits": limits,
     "solid": solid,
     "number": number,

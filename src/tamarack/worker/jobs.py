@@ -12,6 +12,7 @@ from sqlmodel import Session
 from tamarack.settings import Settings
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.columns import now
+from tamarack.store.documents import queries as documents
 from tamarack.store.joining import queries as joining
 from tamarack.store.portal import search as catalogue
 from tamarack.store.quotas import queries as quotas
@@ -61,5 +62,6 @@ def drop_stale(engine: Engine) -> None:
     """Drop what people did not come back to in time, and make the search where it is missing."""
     with Session(engine) as session:
         joining.drop_stale(session, now() - timedelta(days=7))
+        documents.drop_unkept(session, now() - timedelta(days=1))
         catalogue.index_if_missing(session)
         session.commit()

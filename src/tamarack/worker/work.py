@@ -9,6 +9,7 @@ from tamarack.settings import Settings
 from tamarack.store.engine import make_engine
 from tamarack.store.traffic.set_aside import noter
 from tamarack.worker.alerts import look_all
+from tamarack.worker.documents import DocumentTask
 from tamarack.worker.export import send_next
 from tamarack.worker.hand_over import make_and_drop
 from tamarack.worker.jobs import change_plans, drop_stale, ship_all_use, tell
@@ -23,7 +24,9 @@ def tasks(settings: Settings, stop: threading.Event, engine: Engine) -> list[Tas
     shipper = Shipper(settings, stop, log, noter(engine))
     key_sets = KeySetFollower(engine, settings, log)
     note = noter(engine)
+    documents = DocumentTask(engine, log)
     return [
+        Task("documents", 0.2, documents.read_next, documents.close),
         Task("records", 0.25, shipper.ship_waiting, shipper.close),
         Task("use of quotas", 0.5, lambda: ship_all_use(engine, settings, log, note)),
         Task("partitions and old records", 60.0, HouseKeeper(settings, log).keep),

@@ -56,7 +56,7 @@ paths:
     assert whole.body is not None
     assert [name for name, _, _ in whole.body.schema.properties] == ["day"]
     assert form.body is not None
-    assert form.body.media == "application/x-www-form-urlencoded"
+    assert form.body.media == "multipart/form-data", "no other form takes a file"
 
 
 @pytest.mark.parametrize(

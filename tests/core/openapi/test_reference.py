@@ -126,7 +126,7 @@ def test_a_published_document_holds_the_gateways_addresses_and_only_what_is_publ
 
 @pytest.mark.parametrize("path", sorted((CONFIGURATION / "documents").iterdir()), ids=lambda path: path.name)
 def test_the_published_document_of_each_api_is_a_valid_one(path: Any) -> None:
-    tree = describe(path.read_text(), validated=False).document
+    tree = describe(path.read_text()).document
     calls = {one.call: KEY for one in outline(tree)}
     made = published(tree, "T", "1", [("http://127.0.0.1:1/x", "production")], calls)
     validator = OpenAPIV31SpecValidator if made["openapi"].startswith("3.1") else OpenAPIV30SpecValidator
@@ -148,7 +148,7 @@ def test_a_credential_is_told_as_a_security_scheme(shown: ExampleCall, scheme: d
 
 
 def operation(call: str) -> OperationView:
-    found = view_operation(describe(DOCUMENT, validated=False).document, call)
+    found = view_operation(describe(DOCUMENT).document, call)
     assert found is not None
     return found
 

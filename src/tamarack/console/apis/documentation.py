@@ -9,6 +9,7 @@ from tamarack.console.apis.pages import head_values, the_version
 from tamarack.console.page import acting, back_to, done, refuse, render, requires
 from tamarack.core.configuration.model import MOST_PAGES, Api, DocumentationPage, Version
 from tamarack.core.types import problems_of
+from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.web.application import db
 from tamarack.web.markdown import MOST_CHARACTERS, to_html
@@ -39,7 +40,7 @@ def page(api: str, version: str) -> Any:
         abort(404, f"The draft of {found.title} has no page {name!r}.")
     if kept is None and found.pages and "new" not in request.args:
         kept = found.pages[0]
-    text = drafting.document_text(db(), kept.document) if kept is not None else ""
+    text = documents.document_text(db(), kept.document) if kept is not None else ""
     typed = {"name": kept.name, "title": kept.title, "text": text or ""} if kept is not None else {}
     return _page(found, inside, kept, typed, {})
 
@@ -77,7 +78,7 @@ def save(api: str, version: str) -> Any:
             errors.setdefault(str(problem.path[0]), problem.message)
     if errors or request.form.get("act") == "preview":
         return _page(found, inside, old, typed, errors), 422 if errors else 200
-    made = made.model_copy(update={"document": drafting.keep_document(db(), typed["text"])})
+    made = made.model_copy(update={"document": documents.keep_page(db(), typed["text"])})
     changed = tuple(made if one is old else one for one in found.pages)
     if old is None:
         changed = (*changed, made)

@@ -1,134 +1,212 @@
-"""Bringing in an API: from an OpenAPI document (file, paste or address), or as a bare backend passed through."""
+"""Bringing in an API: from an OpenAPI document (file, paste or address), or as a bare backend passed through.
+
+A document is handed over once and read by the worker, in a process that it cannot harm; its page shows how far that
+is, then what was understood, and saves the API under the names that are given to it there.
+"""
 
 from typing import Any
 
-from flask import Blueprint, current_app, request
+from flask import Blueprint, abort, current_app, request
 from pydantic import ValidationError
 
 from tamarack.console.page import acting, back_to, done, draft, render, requires
 from tamarack.core.configuration.model import Api, Operation, Version, check
-from tamarack.core.openapi.read import Description, describe
+from tamarack.core.documents.bounds import MOST_BYTES
+from tamarack.core.documents.decoding import decode
+from tamarack.core.documents.located import NotReadable
+from tamarack.core.openapi.excerpt import excerpt
+from tamarack.core.openapi.read import Description
 from tamarack.core.types import problems_of
 from tamarack.store.applications.changes import slug
+from tamarack.store.columns import now
+from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.web.application import db, settings_of
 from tamarack.web.outgoing.asking import NotReached, fetch_text
 
 pages = Blueprint("imports", __name__, url_prefix="/apis/new")
 
-FIELDS = ("source", "text", "address", "title", "name", "version", "base_path", "backend", "summary", "owner", "into")
+FIELDS = ("title", "name", "version", "base_path", "backend", "summary", "owner")
+BARE = (
+    Operation(call="any /", summary="The backend's root"),
+    Operation(call="any /*", summary="Everything below it"),
+)
+WAITS_LONG_S = 5
+"""After this time the page says that nobody has taken the document up."""
 
 
 @pages.get("/")
 @requires("edit")
 def form() -> Any:
-    return _page({"source": "document"}, None, {})
+    return _choose({}, {})
 
 
 @pages.post("/")
 @requires("edit")
-def bring_in() -> Any:
-    """Read the document and show what was understood; save it when asked to, if it can be."""
-    typed = {name: request.form.get(name, "") for name in FIELDS}
+def hand_over() -> Any:
+    """Take a document in to be read: a file, a text, or what an address answers with."""
+    typed = {name: request.form.get(name, "") for name in ("text", "address")}
     errors: dict[str, str] = {}
-    if request.files.get("file") and not typed["text"].strip():
-        try:
-            typed["text"] = request.files["file"].read().decode("utf-8")
-        except UnicodeDecodeError:
-            errors["text"] = "the file is not text in UTF-8; save it as UTF-8 and choose it again"
-    if request.form.get("act") == "fetch":
-        _fetch(typed, errors)
-    described = None
-    if typed["source"] == "document" and not errors:
-        if typed["text"].strip():
-            described = describe(typed["text"].replace("\r\n", "\n"))
-            _suggest(typed, described)
-        elif request.form.get("act") == "save":
-            errors["text"] = "paste a document, choose a file, or give an address"
-    if request.form.get("act") == "save" and not errors and (described is None or described.usable):
-        api = _build(typed, described, errors)
-        if api is not None:
-            return _save(typed, described, api)
-    return _page(typed, described, errors), 422 if errors else 200
-
-
-def _fetch(typed: dict[str, str], errors: dict[str, str]) -> None:
+    text = ""
+    file = request.files.get("file")
     try:
-        typed["text"] = fetch_text(typed["address"], settings_of(current_app).unreachable)
+        if file is not None and file.filename:
+            with file.stream:
+                text = decode(file.read())
+        elif typed["address"].strip():
+            text = fetch_text(typed["address"].strip(), settings_of(current_app).unreachable)
+        else:
+            text = decode(typed["text"].encode("utf-8", "replace"))
+        if not text.strip():
+            errors["text"] = "choose a file, give an address, or paste a document"
+        elif len(text) > MOST_BYTES:
+            errors["text"] = f"has {len(text):,} characters; at most {MOST_BYTES:,} are read"
+        elif "\x00" in text:
+            errors["text"] = "holds a NUL character, which no document may; remove it"
+    except NotReadable as error:
+        errors["file"] = f"line {error.line}: {error}"
     except NotReached as error:
         errors["address"] = str(error)
+    if errors:
+        return _choose(typed, errors), 422
+    sha256 = documents.ask(db(), text)
+    db().commit()
+    return back_to("imports.document", sha256=sha256)
 
 
-def _suggest(typed: dict[str, str], described: Description) -> None:
-    """Fill what was left empty from what the document says."""
-    if not described.title:
-        return
-    typed["title"] = typed["title"].strip() or described.title[:120]
-    typed["name"] = typed["name"].strip() or slug(typed["title"])
-    typed["version"] = typed["version"].strip() or described.version.partition(".")[0].lstrip("v") or "1"
-    typed["base_path"] = typed["base_path"].strip() or f"/{typed['name']}/v{typed['version']}"
-    typed["summary"] = typed["summary"].strip() or described.summary
+def _choose(typed: dict[str, str], errors: dict[str, str]) -> str:
+    return render("apis/imports/choose.html", typed=typed, errors=errors, backends=draft().backends)
 
 
-def _build(typed: dict[str, str], described: Description | None, errors: dict[str, str]) -> Api | None:
-    if described is not None:
-        operations = tuple(Operation(call=one.call, summary=one.summary) for one in described.operations)
-    else:
-        operations = (
-            Operation(call="any /", summary="The backend's root"),
-            Operation(call="any /*", summary="Everything below it"),
-        )
-    existing = draft().api(typed["name"].strip())
-    data = {
-        "name": typed["name"].strip(),
-        "title": typed["title"].strip(),
-        "summary": typed["summary"].strip(),
-        "owner": typed["owner"].strip() or acting().name,
-    }
-    inside = {
-        "version": typed["version"].strip(),
-        "base_path": typed["base_path"].strip(),
-        "backend": typed["backend"].strip(),
-        "state": "published",
-    }
+@pages.get("/bare")
+@requires("edit")
+def bare() -> Any:
+    return _bare({}, {})
+
+
+@pages.post("/bare")
+@requires("edit")
+def save_bare() -> Any:
+    """Publish a backend as it is."""
+    typed = {name: request.form.get(name, "").strip() for name in FIELDS}
+    errors: dict[str, str] = {}
+    api = _build(typed, BARE, "", errors)
+    return _save(api) if api is not None else (_bare(typed, errors), 422)
+
+
+def _bare(typed: dict[str, str], errors: dict[str, str]) -> str:
+    return render("apis/imports/bare.html", typed=typed, errors=errors, backends=draft().backends,
+                  existing=draft().api(typed.get("name", "")))  # fmt: skip
+
+
+@pages.get("/<sha256>")
+@requires("edit")
+def document(sha256: str) -> Any:
+    """How far reading is, or what was understood."""
+    return _document_page(sha256, {}, {})
+
+
+@pages.get("/<sha256>/progress")
+@requires("edit")
+def progress(sha256: str) -> Any:
+    """The part of the page that says how far reading is; once it ended, the page is asked for anew."""
+    reading = documents.reading_of(db(), sha256) or abort(404, "This document was not handed over, or long ago.")
+    if reading.state == "read":
+        return "", 200, {"HX-Refresh": "true"}
+    return render("apis/imports/progress.html", **_progress(sha256))
+
+
+def _progress(sha256: str) -> dict[str, Any]:
+    reading = documents.reading_of(db(), sha256)
+    assert reading is not None
+    waited = (now() - reading.asked_at).total_seconds()
+    late = reading.state == "waiting" and waited > WAITS_LONG_S
+    return {"sha256": sha256, "reading": reading, "late": late}
+
+
+@pages.post("/<sha256>")
+@requires("edit")
+def save(sha256: str) -> Any:
+    """Save the API that a document describes into the draft."""
+    described = documents.description_of(db(), sha256)
+    if described is None or not described.usable:
+        return _document_page(sha256, {}, {}), 422
+    typed = {name: request.form.get(name, "").strip() for name in FIELDS}
+    errors: dict[str, str] = {}
+    operations = tuple(Operation(call=one.call, summary=one.summary) for one in described.operations)
+    api = _build(typed, operations, sha256, errors)
+    if api is None:
+        return _document_page(sha256, typed, errors), 422
+    documents.keep_document(db(), documents.document_text(db(), sha256) or "")
+    return _save(api)
+
+
+def _document_page(sha256: str, typed: dict[str, str], errors: dict[str, str]) -> str:
+    text = documents.document_text(db(), sha256)
+    if text is None or documents.reading_of(db(), sha256) is None:
+        abort(404, "This document was not handed over, or long ago; bring it in again.")
+    described = documents.description_of(db(), sha256)
+    if described is None:
+        return render("apis/imports/document.html", described=None, lines=text.count("\n") + 1, **_progress(sha256))
+    typed = typed or _suggested(described)
+    return render(
+        "apis/imports/document.html",
+        described=described,
+        sha256=sha256,
+        typed=typed,
+        errors=errors,
+        lines=text.count("\n") + 1,
+        excerpt=excerpt(text, (problem.line for problem in described.problems)),
+        existing=draft().api(typed.get("name", "")),
+        backends=draft().backends,
+    )
+
+
+def _suggested(described: Description) -> dict[str, str]:
+    """Names as the document has them, and the backend that it names as its server."""
+    title = described.title[:120] or "Untitled"
+    name = slug(title)
+    version = described.version.partition(".")[0].lstrip("v") or "1"
+    servers = [server.rstrip("/") for server in described.servers]
+    behind = next((one.name for one in draft().backends if any(t.address in servers for t in one.targets)), "")
+    return {"title": title, "name": name, "version": version, "base_path": f"/{name}/v{version}", "backend": behind,
+            "summary": described.summary, "owner": ""}  # fmt: skip
+
+
+def _build(
+    typed: dict[str, str], operations: tuple[Operation, ...], document: str, errors: dict[str, str]
+) -> Api | None:
+    """The API as it would become, another version of it where there is one of its name; None where it has errors."""
+    existing = draft().api(typed["name"])
+    data = {name: typed[name] for name in ("name", "title", "summary")} | {"owner": typed["owner"] or acting().name}
+    inside = {name: typed[name] for name in ("version", "base_path", "backend")}
     try:
-        version = Version.model_validate({**inside, "operations": operations})
+        version = Version.model_validate(
+            {**inside, "state": "published", "document": document, "operations": operations}
+        )
         if existing is not None:
             api = existing.model_copy(update={"versions": (*existing.versions, version)})
         else:
             api = Api.model_validate({**data, "versions": (version,)})
     except ValidationError as error:
         for problem in problems_of(error):
-            errors.setdefault(str(problem.path[0]) if problem.path else "title", problem.message)
+            errors.setdefault(_field_of(problem.path), problem.message)
         return None
     others = tuple(one for one in draft().apis if one.name != api.name)
     for problem in check(draft().model_copy(update={"apis": (*others, api)})):
         if problem.path[:2] == ("apis", len(others)):
-            errors.setdefault(str(problem.path[-1]), problem.message)
+            errors.setdefault(_field_of(problem.path), problem.message)
     return None if errors else api
 
 
-def _save(typed: dict[str, str], described: Description | None, api: Api) -> Any:
+def _field_of(path: tuple[str | int, ...]) -> str:
+    """The field of the form that a problem belongs to; "" for what no field holds."""
+    return next((part for part in reversed(path) if isinstance(part, str) and part in FIELDS), "")
+
+
+def _save(api: Api) -> Any:
     version = api.versions[-1]
-    if described is not None:
-        document = drafting.keep_document(db(), typed["text"].replace("\r\n", "\n"))
-        version = version.model_copy(update={"document": document})
-        api = api.model_copy(update={"versions": (*api.versions[:-1], version)})
     change = drafting.save(db(), acting(), "api", api.name, api, f"brought in {api.title} {version.version}")
     db().commit()
     done(f"{api.title} {version.version} is in the draft, with {len(version.operations)} operations.", change)
     return back_to("apis.page", api=api.name, version=version.version)
-
-
-def _page(typed: dict[str, str], described: Description | None, errors: dict[str, str]) -> str:
-    lines = typed.get("text", "").splitlines()
-    existing = draft().api(typed.get("name", ""))
-    return render(
-        "apis/imports/form.html",
-        typed=typed,
-        described=described,
-        errors=errors,
-        lines=lines,
-        existing=existing,
-        backends=draft().backends,
-    )

@@ -3,7 +3,7 @@
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from flask import Blueprint, abort, request
+from flask import Blueprint, Response, abort, request
 from pydantic import ValidationError
 from sqlmodel import col, select
 
@@ -24,12 +24,13 @@ from tamarack.console.page import (
 from tamarack.core.configuration.explain import explain
 from tamarack.core.configuration.model import Api, Configuration, Version, check
 from tamarack.core.configuration.plans import Plan
-from tamarack.core.openapi.read import describe
+from tamarack.core.openapi.excerpt import excerpt
 from tamarack.core.policies import KINDS
 from tamarack.core.stages import DRAWN, PURPOSE
 from tamarack.core.traffic.totals import together
 from tamarack.core.types import problems_of
 from tamarack.store.applications.tables import Application, Subscription
+from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
@@ -37,6 +38,9 @@ from tamarack.store.secrets import queries as secret_store
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db
 from tamarack.web.pictures.traffic import calls_chart, latency_chart
+
+SHOWN_TEXT = 200_000
+"""Characters of a document's text on its page; the whole is a download."""
 
 pages = Blueprint("apis", __name__, url_prefix="/apis")
 
@@ -128,21 +132,46 @@ def description(api: str, version: str) -> Any:
     return _description_page(found, inside, {}, {})
 
 
+def _document_values(sha256: str) -> dict[str, Any]:
+    """What the tab shows of a version's document: how far reading it is, or what was found."""
+    text = documents.document_text(db(), sha256) or ""
+    described = documents.description_of(db(), sha256)
+    wrong = [problem.line for problem in described.problems] if described is not None else []
+    return {
+        "described": described,
+        "reading": documents.reading_of(db(), sha256),
+        "text": text[:SHOWN_TEXT],
+        "text_size": len(text),
+        "excerpt": excerpt(text, wrong),
+    }
+
+
 def _description_page(found: Api, inside: Version, typed: dict[str, str], errors: dict[str, str]) -> str:
-    text = drafting.document_text(db(), inside.document)
     now = datetime.now(UTC)
     span = watching.Span(now - timedelta(days=1), now, {"api": found.name, "environment": "production"})
     return render(
         "apis/description.html",
         tab="description",
-        described=describe(text) if text is not None else None,
-        text=text,
+        **_document_values(inside.document),
         backends=draft().backends,
         typed=typed,
         errors=errors,
         calls_lately=watching.totals(db(), span).calls,
         **head_values(found, inside),
     )
+
+
+@pages.get("/<api>/<version>/document")
+@requires("see")
+def document(api: str, version: str) -> Any:
+    """The document as it was brought in, to keep or to compare."""
+    _, inside = the_version(api, version)
+    text = documents.document_text(db(), inside.document)
+    if text is None:
+        abort(404, "This version has no document.")
+    ending = "json" if text.lstrip().startswith("{") else "yaml"
+    fields = {"Content-Disposition": f'attachment; filename="{api}-{version}.{ending}"'}
+    return Response(text, mimetype="text/plain", headers=fields)
 
 
 def _with(api: Api) -> Configuration:

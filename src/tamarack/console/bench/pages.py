@@ -21,7 +21,7 @@ from tamarack.core.trying.examples import as_curl, as_javascript, as_python
 from tamarack.core.types import problems_of
 from tamarack.store.applications.tables import Application
 from tamarack.store.audit import log as auditing
-from tamarack.store.draft.documents import document_tree
+from tamarack.store.documents.queries import document_tree
 from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.tables import Node
@@ -57,7 +57,7 @@ def first_call(api: Api, version: Version, operation: Operation, view: Operation
     """What the form shows before anything was typed: the operation's own examples."""
     values = {f"{one.place}.{one.name}": one.example if one.required or one.place == "path" else ""
               for one in view.parameters if one.place in ("path", "query", "header")}  # fmt: skip
-    headers = [f"content-type: {view.body.media}"] if view.body is not None else []
+    headers = [f"content-type: {view.body.content_type}"] if view.body is not None else []
     return {
         "method": "GET" if operation.method == "any" else operation.method.upper(),
         "parameters": values,

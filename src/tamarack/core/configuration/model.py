@@ -156,6 +156,11 @@ class Operation(Frozen):
     def path(self) -> str:
         return self.call.partition(" ")[2]
 
+    @property
+    def shape(self) -> str:
+        """The call without its parameters' names: two of one shape match the same calls."""
+        return re.sub(r"\{[^{}/]+\}", "{}", self.call)
+
 
 State = Literal["draft", "preview", "published", "deprecated", "retired"]
 
@@ -324,7 +329,7 @@ def check(configuration: Configuration) -> list[Problem]:
             found += _policies((*here, "policies"), version.policies)
             shapes: dict[str, str] = {}
             for o, operation in enumerate(version.operations):
-                shape = re.sub(r"\{[^{}/]+\}", "{}", operation.call)
+                shape = operation.shape
                 if shape in shapes:
                     message = f"{operation.call!r} and {shapes[shape]!r} match the same calls; remove one"
                     found.append(Problem(path=(*here, "operations", o, "call"), message=message))

@@ -6,7 +6,8 @@ Servers, security and operations are those of Tamarack; all else is as its autho
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from tamarack.core.openapi.read import METHODS, resolve
+from tamarack.core.openapi.read import METHODS
+from tamarack.core.openapi.references import path_item
 from tamarack.core.trying.examples import ExampleCall
 
 SCHEME = "gateway"
@@ -57,8 +58,7 @@ def _paths(document: Mapping[str, Any], calls: Iterable[str]) -> dict[str, Any]:
         method, _, path = call.partition(" ")
         if method not in METHODS or path.endswith("/*"):
             continue  # no single operation, and OpenAPI has no way to say it
-        item = resolve(dict(document), described.get(path))
-        item = item if isinstance(item, dict) else {}
+        item = path_item(dict(document), described.get(path))
         here = found.setdefault(path, {key: value for key, value in item.items() if key not in (*METHODS, "servers")})
         bare: dict[str, Any] = {"responses": {"default": {"description": "The backend's answer"}}}
         own = item.get(method)

@@ -30,7 +30,7 @@ def call_path(base_path: str, view: OperationView, values: Mapping[str, str]) ->
         if parameter.place == "path":
             path = path.replace("{" + parameter.name + "}", quote(value, safe=_OPEN))
         elif parameter.place == "query" and value:
-            query.append(f"{quote(parameter.name, safe='')}={quote(value, safe=_OPEN)}")
+            query += [f"{quote(name, safe='[]')}={quote(text, safe=_OPEN)}" for name, text in parameter.pairs(value)]
     if path.endswith("/*"):
         path = path[:-1] + quote(values.get("path.*", ""), safe=_OPEN + "/")
     whole = base_path + (path if path != "/" else "")
@@ -38,10 +38,15 @@ def call_path(base_path: str, view: OperationView, values: Mapping[str, str]) ->
 
 
 def header_lines(view: OperationView, values: Mapping[str, str], media: str) -> list[str]:
-    """The header fields of a call, one a line."""
+    """The header fields of a call, one a line; its cookies among them."""
     lines = [f"content-type: {media}"] if media else []
     for parameter in view.parameters:
         value = values.get(f"header.{parameter.name}", "")
         if parameter.place == "header" and value:
             lines.append(f"{parameter.name}: {value}")
-    return lines
+    cookies = [
+        f"{one.name}={quote(value, safe=_OPEN)}"
+        for one in view.parameters
+        if one.place == "cookie" and (value := values.get(f"cookie.{one.name}", ""))
+    ]
+    return [*lines, f"cookie: {'; '.join(cookies)}"] if cookies else lines

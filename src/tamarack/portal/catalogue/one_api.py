@@ -1,6 +1,7 @@
 """What the pages of an API read: its document, its operations, and calls of them as a reader would make them."""
 
-from functools import lru_cache
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from flask import current_app
@@ -10,24 +11,32 @@ from tamarack.core.configuration.model import Api, Operation, Version
 from tamarack.core.openapi.reference import OperationView, OutlineEntry, outline, tag_descriptions, view_operation
 from tamarack.core.trying.credential_examples import KEY_PLACE, credential_example
 from tamarack.core.trying.examples import ExampleCall
+from tamarack.portal.catalogue.kept_trees import KeptTrees
 from tamarack.portal.page import me, offered
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Subscription
-from tamarack.store.draft import documents
+from tamarack.store.documents import queries as documents
 from tamarack.web.application import db, settings_of
 
 OTHERS = "Operations"
 """Under what operations stand that have no tag."""
 
 
-@lru_cache(maxsize=32)
-def _tree(document: str, engine: int) -> dict[str, Any]:
-    return documents.document_tree(db(), document)
+MOST_LISTED = 1_500
+"""Operations on one page, so that no page grows beyond what a browser shows at once."""
+AROUND = 60
+"""Operations of a tag on each side of the one that is read."""
+
+_TREES = KeptTrees(12_000_000)
 
 
 def tree(version: Version) -> dict[str, Any]:
-    """A version's document, brought to 3.x; empty where it has none. Not to be changed."""
-    return _tree(version.document, id(current_app.extensions["tamarack_engine"]))
+    """A version's document, brought to 3.x; empty where it has none, or none that was read yet. Not to be changed."""
+    if not version.document:
+        return {}
+    key = (version.document, id(current_app.extensions["tamarack_engine"]))
+    return _TREES.get(key, lambda: documents.document_tree(db(), version.document),
+                      lambda: documents.tree_size(db(), version.document))  # fmt: skip
 
 
 def introduction(version: Version) -> str:
@@ -45,6 +54,40 @@ def by_tag(version: Version) -> dict[str, list[OutlineEntry]]:
         one = described.get(operation.call, bare)
         groups.setdefault(one.tag or OTHERS, []).append(one)
     return {tag: found for tag, found in groups.items() if found}
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """The operations under a tag, as many as are shown of them."""
+
+    tag: str
+    many: int
+    operations: Sequence[OutlineEntry] = ()
+    here: bool = False
+    """Whether the operation that is read is one of them."""
+    folded: bool = False
+
+
+def groups_of(version: Version) -> list[Group]:
+    """All operations by tag; of very many the first of each."""
+    tags = by_tag(version)
+    total = sum(len(found) for found in tags.values())
+    most = total if total <= MOST_LISTED else max(5, MOST_LISTED // len(tags))
+    return [Group(tag, len(found), found[:most]) for tag, found in list(tags.items())[:MOST_LISTED]]
+
+
+def groups_beside(version: Version, call: str) -> list[Group]:
+    """What stands beside an operation: its own tag's, and the others', folded where they are many."""
+    tags = by_tag(version)
+    few = sum(len(found) for found in tags.values()) <= AROUND
+    made = []
+    for tag, found in list(tags.items())[:MOST_LISTED]:
+        place = next((at for at, one in enumerate(found) if one.call == call), None)
+        if place is None:
+            made.append(Group(tag, len(found), found if few else (), folded=not few))
+        else:
+            made.append(Group(tag, len(found), found[max(0, place - AROUND) : place + AROUND], here=True))
+    return made
 
 
 def view_of(version: Version, operation: Operation) -> OperationView:
@@ -75,9 +118,10 @@ def example_call(
     if shown is not None and shown.url:
         url += f"{'&' if '?' in url else '?'}{shown.url}"
     method = "GET" if view.method == "any" else view.method.upper()
+    headers = view.example_headers() | headers
     body = view.body.example if view.body is not None else ""
     if body and view.body is not None:
-        headers["content-type"] = view.body.media
+        headers["content-type"] = view.body.content_type
     return ExampleCall(method, url, headers, body, shown.basic if shown is not None else None)
 
 

@@ -1,10 +1,9 @@
 """An API's pages: what it is, its operations one by one, its owner's pages, and its document to download."""
 
+import json
 from typing import Any
 
-import orjson
-import yaml
-from flask import Blueprint, Response, abort, current_app, request
+from flask import Blueprint, Response, abort, current_app, request, url_for
 
 from tamarack.core.configuration.effective import held, in_force, is_open
 from tamarack.core.configuration.environments import ENVIRONMENTS
@@ -12,15 +11,19 @@ from tamarack.core.configuration.explain import Sentence, explain_outside
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.configuration.possible_refusals import possible_refusals
+from tamarack.core.documents.yaml_text import to_yaml
 from tamarack.core.openapi.publish import published, security_scheme
-from tamarack.core.openapi.reference import tag_descriptions
+from tamarack.core.openapi.reference import more_at, tag_descriptions, view_at, webhooks
 from tamarack.core.policies import kind_of
 from tamarack.core.stages import Stage
 from tamarack.core.trying.credential_examples import KEY_PLACE
 from tamarack.core.trying.examples import as_curl, as_javascript, as_python
 from tamarack.portal.catalogue.one_api import (
+    Group,
     by_tag,
     example_call,
+    groups_beside,
+    groups_of,
     introduction,
     shown_credential,
     subscribed,
@@ -33,7 +36,7 @@ from tamarack.store.announcements import queries as announcing
 from tamarack.store.applications import credentials
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Credential
-from tamarack.store.draft import queries as drafting
+from tamarack.store.documents import queries as documents
 from tamarack.store.errors import NotPossible
 from tamarack.web.application import db, settings_of
 from tamarack.web.markdown import to_html
@@ -41,6 +44,7 @@ from tamarack.web.paging import Paging
 
 A_PAGE = 20
 """Entries of a change log on a page."""
+A_PAGE_OF_OPERATIONS = 500
 
 pages = Blueprint("reference", __name__, url_prefix="/apis/<api>/<version>")
 
@@ -69,13 +73,38 @@ def page(api: str, version: str) -> Any:
         "catalogue/reference/page.html",
         tab="operations",
         introduction=to_html(introduction(inside)),
-        tags=by_tag(inside),
+        **_listed(inside),
+        more_at=more_at(tree(inside)),
+        webhooks=webhooks(tree(inside)),
         tag_words={tag: to_html(words) for tag, words in tag_descriptions(tree(inside)).items() if words},
         ways=ways,
         changes=announcing.change_log(db(), found.name, bool(subscribed(api)), most=3),
         open_calls={o.call for o in inside.operations if is_open(held(configuration, found, inside, o))},
         **head_values(found, inside),
     )
+
+
+def _listed(version: Version) -> dict[str, Any]:
+    """The operations that the page lists: by tag, or all of one tag, page by page."""
+    tag = request.args.get("tag", "")
+    if not tag:
+        return {"groups": groups_of(version), "only": "", "paging": None}
+    found = by_tag(version).get(tag)
+    if found is None:
+        abort(404, f"No operation has the tag {tag!r}.")
+    paging = Paging.of_request(len(found), A_PAGE_OF_OPERATIONS)
+    return {"groups": [Group(tag, len(found), paging.cut(found))], "only": tag, "paging": paging}
+
+
+@pages.get("/schema")
+def schema(api: str, version: str) -> Any:
+    """What is inside a schema of the document, laid out from there on."""
+    _, inside = shown_version(api, version)
+    view = view_at(tree(inside), request.args.get("at", ""))
+    if view is None:
+        abort(404, "The document has no schema there.")
+    where = url_for("reference.schema", api=api, version=version)
+    return render("catalogue/reference/schema_part.html", view=view, where=where)
 
 
 @pages.get("/operation")
@@ -95,7 +124,7 @@ def operation(api: str, version: str) -> Any:
         tab="operations",
         view=view,
         description=to_html(view.description),
-        tags=by_tag(inside),
+        beside=groups_beside(inside, wanted.call),
         examples=_examples(found, inside, wanted.call, KEY_PLACE),
         rules=explain_outside(configuration, found, inside, wanted, plans),
         refusals=possible_refusals(configuration, found, inside, wanted, plans),
@@ -159,7 +188,7 @@ def documentation(api: str, version: str, name: str) -> Any:
     """A page that the API's owner wrote."""
     found, inside = shown_version(api, version)
     wanted = found.page(name)
-    text = drafting.document_text(db(), wanted.document) if wanted is not None else None
+    text = documents.document_text(db(), wanted.document) if wanted is not None else None
     if wanted is None or text is None:
         abort(404, f"{found.title} has no page {name!r}.")
     return render("catalogue/reference/documentation.html", tab=name, page=wanted, text=to_html(text),
@@ -182,12 +211,6 @@ def changes(api: str, version: str) -> Any:
     )
 
 
-def _yaml(data: dict[str, Any]) -> str:
-    """By the writer in C where it is there: a document of a thousand operations takes the one in Python seconds."""
-    writer = getattr(yaml, "CSafeDumper", yaml.SafeDumper)
-    return str(yaml.dump(data, Dumper=writer, sort_keys=False, allow_unicode=True, width=100))
-
-
 @pages.get("/openapi.<ending>")
 def document(api: str, version: str, ending: str) -> Any:
     """The OpenAPI document: what is published, at the gateway's addresses, with the gateway's credentials."""
@@ -205,7 +228,8 @@ def document(api: str, version: str, ending: str) -> Any:
         shown = shown_credential(found, inside, one, KEY_PLACE)
         schemes[one.call] = security_scheme(shown) if shown is not None else None
     made = published(tree(inside), found.title, inside.version, servers, schemes)
-    text = orjson.dumps(made, option=orjson.OPT_INDENT_2).decode() if ending == "json" else _yaml(made)
+    # Not by a faster writer: whole numbers may have more than 64 bits.
+    text = json.dumps(made, indent=2, ensure_ascii=False) if ending == "json" else to_yaml(made, fast=True)
     fields = {"Content-Disposition": f'attachment; filename="{api}-{version}.{ending}"'}
     media = {"json": "application/openapi+json", "yaml": "application/openapi+yaml"}[ending]
     return Response(text, mimetype=media, headers=fields)

@@ -66,7 +66,7 @@ def blank_try(api: Api, view: OperationView) -> Try:
     return Try(
         values,
         body=view.body.example if view.body is not None else "",
-        media=view.body.media if view.body is not None else "",
+        media=view.body.content_type if view.body is not None else "",
         environment=first[1] if first is not None else there[0] if there else "",
         caller=first[0].id if first is not None else applications[0].id if applications else NOTHING,
         applications=applications,

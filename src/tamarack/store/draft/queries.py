@@ -1,6 +1,5 @@
 """The draft: reading it as a `Configuration`, editing it, undoing an edit."""
 
-import hashlib
 from typing import Any
 
 from sqlmodel import Session, col, func, select
@@ -12,7 +11,7 @@ from tamarack.core.types import Frozen
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
-from tamarack.store.draft.tables import Document, DraftChange, DraftItem
+from tamarack.store.draft.tables import DraftChange, DraftItem
 from tamarack.store.errors import StoreError
 
 
@@ -166,18 +165,3 @@ def replace_all(session: Session, actor: Actor, wanted: Configuration, remove_ot
         if save(session, actor, "everywhere", "", everywhere, "applied from a file") is not None:
             touched.append("everywhere")
     return touched
-
-
-def keep_document(session: Session, text: str) -> str:
-    """Keep a document's text; returns its name, the SHA-256."""
-    sha256 = hashlib.sha256(text.encode()).hexdigest()
-    if session.get(Document, sha256) is None:
-        session.add(Document(sha256=sha256, text=text))
-        session.flush()
-    return sha256
-
-
-def document_text(session: Session, sha256: str) -> str | None:
-    """The text of a document, or None."""
-    document = session.get(Document, sha256) if sha256 else None
-    return document.text if document is not None else None

@@ -39,13 +39,3 @@ class DraftChange(SQLModel, table=True):
     before: dict[str, Any] | None = Json(default=None)
     after: dict[str, Any] | None = Json(default=None)
     undone: bool = False
-
-
-class Document(SQLModel, table=True):
-    """An OpenAPI document as it was brought in, or a page in Markdown, known by the SHA-256 of its text."""
-
-    sha256: str = Field(primary_key=True)
-    text: str
-    tree: str | None = None
-    """Of an OpenAPI document that was looked at: brought to 3.x, as JSON, so that its text is read once."""
-    made_at: datetime = Moment()

@@ -11,8 +11,8 @@ from tamarack.core.configuration.model import Api, Configuration
 from tamarack.core.configuration.seen import SHOWN_STATES
 from tamarack.core.openapi.reference import outline_texts
 from tamarack.core.portal.markdown_words import markdown_words
-from tamarack.store.draft.documents import document_tree
-from tamarack.store.draft.tables import Document
+from tamarack.store.documents.queries import document_tree
+from tamarack.store.documents.tables import Document
 from tamarack.store.portal.search_table import CatalogueEntry
 from tamarack.store.rollouts.tables import Rollout
 
@@ -32,11 +32,24 @@ def index(session: Session, configuration: Configuration) -> None:
 
 def index_if_missing(session: Session) -> None:
     """Make the search of an installation that rolled out before there was one."""
-    newest = select(Rollout).where(Rollout.environment == "production").order_by(col(Rollout.number).desc()).limit(1)
     if session.exec(select(CatalogueEntry.id).limit(1)).first() is None:
-        rollout = session.exec(newest).first()
-        if rollout is not None:
-            index(session, Configuration.model_validate(rollout.configuration))
+        configuration = _in_production(session)
+        if configuration is not None:
+            index(session, configuration)
+
+
+def index_again_with(session: Session, document: str) -> None:
+    """Make the search anew where what is in production has this document, which was read just now."""
+    configuration = _in_production(session)
+    used = [version.document for api in (configuration.apis if configuration else ()) for version in api.versions]
+    if configuration is not None and document in used:
+        index(session, configuration)
+
+
+def _in_production(session: Session) -> Configuration | None:
+    newest = select(Rollout).where(Rollout.environment == "production").order_by(col(Rollout.number).desc()).limit(1)
+    rollout = session.exec(newest).first()
+    return Configuration.model_validate(rollout.configuration) if rollout is not None else None
 
 
 def _entries(session: Session, api: Api) -> Iterator[CatalogueEntry]:

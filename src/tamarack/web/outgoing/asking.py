@@ -11,6 +11,8 @@ import time
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
+from tamarack.core.documents.bounds import NotReadable
+from tamarack.core.documents.decoding import decode
 from tamarack.core.http.addresses import networks
 
 TIMEOUT_S = 5.0
@@ -151,9 +153,9 @@ def fetch_text(address: str, unreachable: str, timeout_s: float = TIMEOUT_S) -> 
     if len(content) > MOST_BYTES:
         raise NotReached(f"{address} is larger than 8 MB")
     try:
-        return content.decode("utf-8")
-    except UnicodeDecodeError as error:
-        raise NotReached(f"{address} is not text in UTF-8") from error
+        return decode(content)
+    except NotReadable as error:
+        raise NotReached(f"{address} cannot be read: {error}") from error
 
 
 def post(

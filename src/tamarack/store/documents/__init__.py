@@ -1,0 +1,1 @@
+"""Documents that came in: their texts, and what was read in them."""
