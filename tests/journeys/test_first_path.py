@@ -70,14 +70,15 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     page.get_by_role("button", name="Save to the draft").click()
     expect(page.get_by_text("Backend harbour is in the draft.")).to_be_visible()
 
-    # 2. An OpenAPI document: a broken one loses nothing, a good one is shown before it is saved
+    # 2. An OpenAPI document: a broken one shows where, a good one is shown before it is saved
     page.goto(f"{demo.console}/apis/new/")
-    page.get_by_label("Or paste it (YAML or JSON)").fill(FREIGHT.replace("paths:", "paths: ["))
-    page.get_by_role("button", name="Read it").click()
+    page.get_by_label("Paste it (YAML or JSON)").fill(FREIGHT.replace("paths:", "paths: ["))
+    page.get_by_role("button", name="Read the text").click()
     expect(page.get_by_text("cannot be read")).to_be_visible()
-    expect(page.get_by_label("Or paste it (YAML or JSON)")).to_have_value(re.compile("List the ports"))
-    page.get_by_label("Or paste it (YAML or JSON)").fill(FREIGHT)
-    page.get_by_role("button", name="Read it").click()
+    expect(page.get_by_role("list", name="Lines of the document")).to_contain_text("summary: List the ports")
+    page.get_by_role("link", name="bring it in again").click()
+    page.get_by_label("Paste it (YAML or JSON)").fill(FREIGHT)
+    page.get_by_role("button", name="Read the text").click()
     expect(page.get_by_text("3 operations").first).to_be_visible()
     expect(page.get_by_text("no parameter describes it")).to_be_visible()
     expect(page.get_by_label("Base path on the gateway")).to_have_value("/freight/v1")

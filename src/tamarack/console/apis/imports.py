@@ -16,6 +16,7 @@ from tamarack.core.documents.decoding import decode
 from tamarack.core.documents.located import NotReadable
 from tamarack.core.openapi.excerpt import excerpt
 from tamarack.core.openapi.read import Description
+from tamarack.core.portal.markdown_words import markdown_words
 from tamarack.core.types import problems_of
 from tamarack.store.applications.changes import slug
 from tamarack.store.columns import now
@@ -31,6 +32,8 @@ BARE = (
     Operation(call="any /", summary="The backend's root"),
     Operation(call="any /*", summary="Everything below it"),
 )
+LONGEST_NAME = 32
+"""Characters of a name that is suggested."""
 WAITS_LONG_S = 5
 """After this time the page says that nobody has taken the document up."""
 
@@ -165,12 +168,20 @@ def _document_page(sha256: str, typed: dict[str, str], errors: dict[str, str]) -
 def _suggested(described: Description) -> dict[str, str]:
     """Names as the document has them, and the backend that it names as its server."""
     title = described.title[:120] or "Untitled"
-    name = slug(title)
+    name = _short(slug(title))
     version = described.version.partition(".")[0].lstrip("v") or "1"
     servers = [server.rstrip("/") for server in described.servers]
     behind = next((one.name for one in draft().backends if any(t.address in servers for t in one.targets)), "")
     return {"title": title, "name": name, "version": version, "base_path": f"/{name}/v{version}", "backend": behind,
-            "summary": described.summary, "owner": ""}  # fmt: skip
+            "summary": markdown_words(described.summary), "owner": ""}  # fmt: skip
+
+
+def _short(name: str) -> str:
+    """A name of whole words, as far as it stays short enough to be typed."""
+    words = name.split("-")
+    while len(words) > 1 and len("-".join(words)) > LONGEST_NAME:
+        words.pop()
+    return "-".join(words)[:LONGEST_NAME].rstrip("-")
 
 
 def _build(

@@ -235,8 +235,14 @@ def _unreadable(text: str, error: yaml.YAMLError) -> tuple[str, int]:
     return f"the character U+{ord(found[0]):04X} cannot stand in YAML", text.count("\n", 0, found.start()) + 1
 
 
+_BREAKS = re.compile("[\r\x85\u2028\u2029\ufeff]")
+"""Line ends of YAML 1.1 that are letters like any other in 1.2, and the byte order mark."""
+
+
 def scalar_style(value: str) -> str | None:
     """The style that keeps a text a text, by YAML 1.2 as by 1.1: None where none is needed."""
+    if _BREAKS.search(value):
+        return '"'
     if "\n" in value:
         return "|"
     return "'" if not isinstance(plain_value(value), str) or value == "<<" else None

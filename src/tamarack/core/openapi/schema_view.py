@@ -217,6 +217,8 @@ def _last(reference: str) -> str:
 
 def _words(schema: Document) -> str:
     kind = schema.get("type")
+    if "prefixItems" in schema and kind == "array":
+        kind = "list"
     if isinstance(kind, list):
         words = " or ".join(str(one) for one in kind)
     elif kind is not None:

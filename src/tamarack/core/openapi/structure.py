@@ -45,7 +45,8 @@ def misfits(document: dict[str, Any], dialect: str) -> Iterator[tuple[Path, str]
         inner = _nearest(error)
         path = _real(document, inner.instance_path)
         unknown = inner.kind.as_dict().get("unexpected") if inner.kind.name in _UNKNOWN else None
-        for one in [((*path, name), _NO_FIELD) for name in unknown] if unknown else [(path, _words(inner))]:
+        named = [((*path, name), f"{name!r} {_NO_FIELD}") for name in unknown or ()]
+        for one in named or [(path, _words(inner))]:
             if one not in said:
                 said.add(one)
                 yield one
