@@ -18,6 +18,7 @@ import meters
 import ways
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.http.reach import EVERYWHERE
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.gateway.counters.redis_counters import RedisCounters
@@ -207,7 +208,7 @@ async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> N
     node = Gateway(
         "bench",
         "production",
-        PooledUpstream(),
+        PooledUpstream(EVERYWHERE),
         recorder,
         Problems("http://127.0.0.1"),
         material=material,

@@ -109,7 +109,7 @@ def settings(cluster: Cluster, tmp_path: Path, request: pytest.FixtureRequest) -
     template = request.getfixturevalue("world_template") if "world" in request.fixturenames else "template_tamarack"
     cluster.drop_database(name)
     cluster.make_database(name, template)
-    yield Settings(home=tmp_path, database_url=cluster.url(name))
+    yield Settings(home=tmp_path, database_url=cluster.url(name), reachable="127.0.0.0/8")
     cluster.drop_database(name)
 
 

@@ -1,13 +1,17 @@
 """Every setting, declared once: name, default, unit and help. Each is read from `TAMARACK_<NAME>`."""
 
 import os
+import re
 import secrets
 from functools import cached_property
 from pathlib import Path
+from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, SecretStr, field_validator, model_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
+from tamarack.core.http.addresses import network, networks
+from tamarack.core.http.reach import CLOSED, Reach, openings
 from tamarack.core.identity.credentials import CredentialKeys
 
 PORTS = {"console": 0, "portal": 1, "production-1": 2, "production-2": 3, "test-1": 4, "postgresql": 10, "redis": 11}
@@ -56,8 +60,14 @@ class Settings(BaseSettings):
         default=8, ge=1, description="Failed sign-ins per address or account within 15 minutes before a pause."
     )
     unreachable: str = Field(
-        default="0.0.0.0/8,169.254.0.0/16,224.0.0.0/4,240.0.0.0/4,fe80::/10,ff00::/8,fd00:ec2::/32",
-        description="Networks that addresses named by staff (imports, connection tests) may not lead to.",
+        default="",
+        description="Networks that addresses named by people (backends, documents, key sets, collectors) may not lead"
+        " to, besides those that are always closed: loopback, link-local, private, shared, multicast and reserved.",
+    )
+    reachable: str = Field(
+        default="",
+        description="Parts of closed networks that are opened, with commas between: 10.1.0.0/16, 10.2.0.7:8443 or"
+        " [fd00::7]:8000-8010. In the demo its own stand-ins are opened too.",
     )
     demo_days: int = Field(
         default=8, ge=1, le=60, description="Days of made-up past traffic that the demo starts with."
@@ -68,6 +78,12 @@ class Settings(BaseSettings):
         " mail box that ships with it.",
     )
     mail_from: str = Field(default="tamarack@skerry.example", description="The sender's address of mail.")
+    mail_security: Literal["none", "starttls", "tls"] = Field(
+        default="none",
+        description="How the connection to the mail server is secured: none, starttls (RFC 3207) or tls (RFC 8314).",
+    )
+    mail_user: str = Field(default="", description="Name to sign in to the mail server with; empty for none.")
+    mail_password: SecretStr = Field(default=SecretStr(""), description="Password to sign in to the mail server with.")
     trusted_proxies: str = Field(
         default="",
         description="Networks whose Forwarded fields a node believes, with commas between; empty for none.",
@@ -107,6 +123,44 @@ class Settings(BaseSettings):
     keep_minutes_days: int = Field(default=35, ge=1, description="Days that roll-ups per minute are kept.")
     keep_hours_days: int = Field(default=400, ge=2, description="Days that roll-ups per hour are kept.")
     keep_days_days: int = Field(default=1830, ge=2, description="Days that roll-ups per day are kept.")
+
+    @field_validator("mail_server")
+    @classmethod
+    def _has_a_port(cls, value: str) -> str:
+        if value and not re.fullmatch(r"(\[[0-9A-Fa-f:.]+\]|[^:\s]+):([1-9][0-9]{0,4})", value):
+            raise ValueError(f"{value!r} does not name a host and a port, like mail.skerry.example:587")
+        return value
+
+    @model_validator(mode="after")
+    def _no_password_in_the_open(self) -> "Settings":
+        host = self.mail_host[0] if self.mail_server else ""
+        if self.mail_user and self.mail_security == "none" and host not in ("127.0.0.1", "::1", "localhost"):
+            raise ValueError("mail_user would be sent in the open; set mail_security to starttls or tls")
+        return self
+
+    @property
+    def mail_host(self) -> tuple[str, int]:
+        """Host and port of the mail server."""
+        host, _, port = self.mail_server.rpartition(":")
+        return host.strip("[]"), int(port)
+
+    @field_validator("unreachable")
+    @classmethod
+    def _are_networks(cls, value: str) -> str:
+        networks(value)
+        return value
+
+    @field_validator("reachable")
+    @classmethod
+    def _are_openings(cls, value: str) -> str:
+        openings(value)
+        return value
+
+    @cached_property
+    def reach(self) -> Reach:
+        """Where addresses that people name may lead to."""
+        further = [network(part) for part in self.unreachable.split(",") if part.strip()]
+        return Reach((*CLOSED, *further), openings(self.reachable))
 
     def port(self, program: str) -> int:
         """The port of a program or node."""

@@ -12,6 +12,7 @@ from gateway.harness import Backend
 from helpers import free_port
 from tamarack.core.carrying.needs import Ask, Failed
 from tamarack.core.carrying.parts import Answered
+from tamarack.core.http.reach import EVERYWHERE
 from tamarack.core.http.target import target_at
 from tamarack.gateway.upstream.interface import Exchange, Upstream
 from tamarack.gateway.upstream.pool import PooledUpstream
@@ -97,7 +98,7 @@ class Clients:
         )
 
     def make(self) -> Upstream:
-        return PooledUpstream() if self.kind == "pooled" else ScriptedUpstream(self.script)
+        return PooledUpstream(EVERYWHERE) if self.kind == "pooled" else ScriptedUpstream(self.script)
 
     def script(self, asked: Asked) -> ScriptedAnswer | Failed:
         self.bodies.append(asked.body)

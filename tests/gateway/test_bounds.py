@@ -17,6 +17,7 @@ from gateway.test_carry import PATH, answering, post, raw
 from gateway.test_pool import OK, on
 from helpers import configuration, until
 from tamarack.core.carrying.needs import Ask, Failed
+from tamarack.core.http.reach import EVERYWHERE
 from tamarack.core.http.target import target_at
 from tamarack.gateway.upstream import pool as pool_module
 from tamarack.gateway.upstream.pool import PooledUpstream, TargetConnections
@@ -104,7 +105,7 @@ def test_empty_lines_keep_no_idle_connection_open() -> None:
 
 def test_a_body_that_drips_is_ended_by_the_lowest_rate_and_holds_no_target() -> None:
     backend = Backend([])
-    upstream = PooledUpstream()
+    upstream = PooledUpstream(EVERYWHERE)
     limits = {"grace_s": 0.4, "lowest_rate": 1000}
     with running(on(backend.port), upstream, limits=limits) as node, node.caller() as caller:
         caller.send(post("Content-Length: 100000", b""))
@@ -125,7 +126,7 @@ def test_a_body_that_drips_is_ended_by_the_lowest_rate_and_holds_no_target() -> 
 
 def test_a_small_body_is_here_in_full_before_a_target_is_asked() -> None:
     backend = Backend([])
-    with running(on(backend.port), PooledUpstream()) as node, node.caller() as caller:
+    with running(on(backend.port), PooledUpstream(EVERYWHERE)) as node, node.caller() as caller:
         caller.send(post("Content-Length: 5", b"abc"))
         assert node.get(OPEN).status == 200
         assert backend.connections == 1
@@ -166,7 +167,7 @@ class Talker:
 def talking(talk: Callable[[socket.socket], None], read_ms: int = 5000) -> Iterator[tuple[Node, Talker]]:
     backend = Talker(talk)
     try:
-        with running(on(backend.port, read_ms), PooledUpstream()) as node:
+        with running(on(backend.port, read_ms), PooledUpstream(EVERYWHERE)) as node:
             yield node, backend
     finally:
         backend.listener.close()
@@ -320,7 +321,7 @@ def test_connections_to_a_target_are_shared_fairly(monkeypatch: pytest.MonkeyPat
             work.close()
 
     target = target_at("http://127.0.0.1:9", 1000, 1000)
-    connections = TargetConnections(target, Loop())  # type: ignore[arg-type]
+    connections = TargetConnections(target, Loop(), EVERYWHERE)  # type: ignore[arg-type]
 
     def held(owner: str) -> int:
         asks = [connections.ask(Ask(target, "GET", b"", None, owner), _Waiting()) for _ in range(100)]  # type: ignore[arg-type]

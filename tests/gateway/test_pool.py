@@ -12,6 +12,7 @@ import pytest
 from gateway.harness import KEY, Backend, Node, running
 from helpers import configuration, free_port, until
 from tamarack.core.configuration.model import Configuration
+from tamarack.core.http.reach import EVERYWHERE
 from tamarack.gateway.upstream.pool import PooledUpstream
 
 PATH = "/sailings/v2/sailings"
@@ -32,7 +33,7 @@ def on(port: int, read_ms: int = 5000) -> Configuration:
 def behind(*answers: bytes | None, pause_s: float = 0, read_ms: int = 5000) -> Iterator[tuple[Node, Backend]]:
     backend = Backend(list(answers), pause_s)
     try:
-        with running(on(backend.port, read_ms), PooledUpstream()) as node:
+        with running(on(backend.port, read_ms), PooledUpstream(EVERYWHERE)) as node:
             yield node, backend
     finally:
         backend.close()
@@ -95,7 +96,7 @@ def test_a_second_answer_to_one_request_never_reaches_another_caller() -> None:
 
 
 def test_a_backend_that_takes_no_connection_is_away_and_one_that_says_nothing_is_slow() -> None:
-    with running(on(free_port()), PooledUpstream()) as node:
+    with running(on(free_port()), PooledUpstream(EVERYWHERE)) as node:
         assert node.get(PATH).problem["reason"] == "backend-away"
     with behind(OK, pause_s=30, read_ms=150) as (node, _):
         reply = node.get(PATH)
@@ -147,7 +148,7 @@ def test_large_bodies_stream_both_ways_without_filling_the_nodes_memory() -> Non
     backend = Streaming()
     policies = [{"kind": "body-size", "at_most": "1 GB"}]
     made = on(backend.port).model_dump() | {"everywhere": policies}
-    with running(Configuration.model_validate(made), PooledUpstream()) as node, node.caller() as caller:
+    with running(Configuration.model_validate(made), PooledUpstream(EVERYWHERE)) as node, node.caller() as caller:
         head = f"POST {PATH} HTTP/1.1\r\nHost: a\r\nX-Skerry-Key: {KEY}\r\nContent-Length: {LARGE}\r\n\r\n"
         before = most = resident()
         caller.send(head.encode())

@@ -13,6 +13,7 @@ from sqlmodel import Session, select
 
 from core.protected import KEY, KEY_SET
 from tamarack.core.configuration.model import Configuration, check_in
+from tamarack.core.http.reach import Reach
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import CredentialKeys
 from tamarack.core.identity.jose import keys_of_set
@@ -272,7 +273,7 @@ def test_key_sets_of_a_rollout_are_fetched_and_reach_the_nodes(
     said: list[str] = []
     answers: dict[str, Any] = {}
 
-    def answer(url: str, unreachable: str, timeout_s: float) -> str:
+    def answer(url: str, reach: Reach, timeout_s: float) -> str:
         found = answers["now"]
         if isinstance(found, Exception):
             raise found

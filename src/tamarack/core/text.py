@@ -1,10 +1,16 @@
-"""Text of people, made safe for one line of a log, a field, a title or a database."""
+"""Text of people, made safe for one line of a log, a field, a title, a mail or a database."""
 
 import re
+import unicodedata
 from typing import Any
 
 _UNSTORABLE = re.compile(r"[\x00\ud800-\udfff]")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029]|[\ud800-\udfff]")
+_TURNING = re.compile(r"[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+"""Marks that turn the direction of what follows, so that a text reads as another (Unicode Technical Report 36)."""
+_ENCODED = re.compile(r"=\?[^?\s]{1,40}\?[bBqQ]\?")
+"""How an encoded word of mail begins (RFC 2047): a mail program would show something else in its place."""
+_KEPT = "\t\n\r"
 
 
 def one_line(text: str) -> str:
@@ -13,6 +19,33 @@ def one_line(text: str) -> str:
     PostgreSQL takes no NUL in text, and nothing takes a lone surrogate as UTF-8.
     """
     return text if text.isascii() and text.isprintable() else _CONTROL.sub("\ufffd", text)
+
+
+def line_problem(text: str) -> str:
+    """Why a text cannot stand in one line that people and programs read; empty where it can."""
+    for pattern, words in (
+        (_CONTROL, "which cannot stand in one line; remove it"),
+        (_TURNING, "which turns the direction of what follows; remove it"),
+    ):
+        found = pattern.search(text)
+        if found is not None:
+            return f"holds {_named(found[0])}, {words}"
+    if _ENCODED.search(text):
+        return "holds an encoded word of mail (=?…?=); write it as it reads"
+    return ""
+
+
+def text_problem(text: str) -> str:
+    """Why a text of several lines cannot be kept; empty where it can."""
+    found = next((letter for letter in _CONTROL.findall(text) if letter not in _KEPT and letter not in "\u2028\u2029"),
+                 None)  # fmt: skip
+    return f"holds {_named(found)}, which no page can show; remove it" if found is not None else ""
+
+
+def _named(letter: str) -> str:
+    if letter in ("\n", "\r"):
+        return "a line end"
+    return f"the character U+{ord(letter):04X} ({unicodedata.name(letter, 'a control character').lower()})"
 
 
 def cleaned(value: Any) -> Any:

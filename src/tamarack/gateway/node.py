@@ -95,7 +95,7 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
     kept = KeptState(home)
     used = QuotaUse(environment, None if settings.redis else kept.keep_quotas)
     recorder = Recorder(home / "spool", settings.spool_limit_mb * 1_000_000, settings.record_every_ms / 1000, used)
-    upstream = PooledUpstream()
+    upstream = PooledUpstream(settings.reach)
     directory = CallerDirectory(settings.keys.raw("pepper"), environment)
     sealing_key = settings.keys.raw("secrets")
     material = Material(environment, lambda sealed, about: unseal(sealed, sealing_key, about))

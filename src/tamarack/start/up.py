@@ -46,11 +46,15 @@ class _Up:
             self.cluster = Cluster(settings.home, settings.port("postgresql"), settings.keys.text("database"))
 
     def environment(self) -> dict[str, str]:
-        return {
-            "TAMARACK_HOME": str(self.settings.home.absolute()),
-            "TAMARACK_PORT_BASE": str(self.settings.port_base),
-            "PYTHONUNBUFFERED": "1",
-        } | self.demo_mail()
+        return (
+            {
+                "TAMARACK_HOME": str(self.settings.home.absolute()),
+                "TAMARACK_PORT_BASE": str(self.settings.port_base),
+                "PYTHONUNBUFFERED": "1",
+            }
+            | self.demo_mail()
+            | self.demo_reach()
+        )
 
     def demo_mail(self) -> dict[str, str]:
         """The demo's mail goes to its mail box, unless a mail server is set."""
@@ -59,6 +63,16 @@ class _Up:
         from tamarack.demo.places import MAIL_SERVER
 
         return {"TAMARACK_MAIL_SERVER": f"127.0.0.1:{self.settings.stand_in_port(MAIL_SERVER)}"}
+
+    def demo_reach(self) -> dict[str, str]:
+        """The demo's backends are its stand-ins on loopback: those ports are opened, and no others."""
+        if not self.demo:
+            return {}
+        from tamarack.demo.places import PLACES
+
+        first = self.settings.port_base + STAND_INS
+        opened = [self.settings.reachable, f"127.0.0.1:{first}-{first + PLACES - 1}"]
+        return {"TAMARACK_REACHABLE": ",".join(filter(None, opened))}
 
     def program(self, name: str, *arguments: str) -> Program:
         return Program(name, [sys.executable, "-m", "tamarack", *arguments], self.environment())

@@ -39,7 +39,7 @@ def send_one(session: Session, settings: Settings, log: Log) -> int:
     after = None
     try:
         sent = orjson.dumps(request(batches))
-        status, fields, body = post(kept.address, sent, headers, settings.unreachable, TIMEOUT_S)
+        status, fields, body = post(kept.address, sent, headers, settings.reach, TIMEOUT_S)
         problem = "" if 200 <= status < 300 else f"{kept.address} answered {status}: {body[:200]!r}"
         wait = fields.get("retry-after", "")
         after = timedelta(seconds=int(wait)) if wait.isdigit() else None

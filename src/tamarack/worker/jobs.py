@@ -16,7 +16,6 @@ from tamarack.store.documents import queries as documents
 from tamarack.store.joining import queries as joining
 from tamarack.store.portal import search as catalogue
 from tamarack.store.quotas import queries as quotas
-from tamarack.worker.mail import send_mail
 from tamarack.worker.ship import Note, set_aside, unnoted
 
 Log = Callable[[str], None]
@@ -48,13 +47,6 @@ def change_plans(engine: Engine, log: Log) -> None:
     with Session(engine) as session:
         for line in subscribing.change_plans_due(session):
             log(line)
-        session.commit()
-
-
-def tell(engine: Engine, settings: Settings, log: Log) -> None:
-    """Hand over the mail that waits."""
-    with Session(engine) as session:
-        send_mail(session, settings, log)
         session.commit()
 
 

@@ -5,14 +5,16 @@ Key sets are fetched every few minutes, and at once where a node asks for one.
 Nodes never ask an outside address themselves; they get the keys by the feed.
 """
 
-import json
 from collections.abc import Callable
 from datetime import timedelta
+from typing import Any
 
 import psycopg
 from sqlalchemy import Engine
 from sqlmodel import Session
 
+from tamarack.core.documents import json_text
+from tamarack.core.text import cleaned
 from tamarack.settings import Settings
 from tamarack.store.columns import now
 from tamarack.store.keys import key_sets
@@ -26,19 +28,25 @@ AGAIN_AFTER_FAILURE = timedelta(seconds=30)
 NOT_BEFORE = timedelta(seconds=2)
 """A set is not fetched again so soon, however often it is asked for."""
 TIMEOUT_S = 3.0
+MOST_CHARACTERS = 500_000
+"""Of a key set; every node keeps it."""
 
 Log = Callable[[str], None]
 
 
 def fetch(engine: Engine, settings: Settings, url: str, log: Log) -> None:
     """Fetch one key set and keep it. What goes wrong is kept beside it, and what was fetched before stays."""
-    jwks, problem = None, ""
+    jwks: dict[str, Any] | None = None
+    problem = ""
     try:
-        jwks = json.loads(fetch_text(url, settings.unreachable, TIMEOUT_S))
+        text = fetch_text(url, settings.reach, TIMEOUT_S)
+        if len(text) > MOST_CHARACTERS:
+            raise ValueError(f"it has {len(text):,} characters; at most {MOST_CHARACTERS:,} are taken")
+        jwks = cleaned(json_text.read(text)[0])
     except NotReached as error:
         problem = str(error)
-    except ValueError:
-        problem = f"{url} is not JSON"
+    except ValueError as error:
+        problem = f"{url} is not a key set: {error}"
     with Session(engine) as session:
         key_sets.take_up(session, url, jwks, problem)
         session.commit()

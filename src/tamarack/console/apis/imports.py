@@ -57,7 +57,7 @@ def hand_over() -> Any:
             with file.stream:
                 text = decode(file.read())
         elif typed["address"].strip():
-            text = fetch_text(typed["address"].strip(), settings_of(current_app).unreachable)
+            text = fetch_text(typed["address"].strip(), settings_of(current_app).reach)
         else:
             text = decode(typed["text"].encode("utf-8", "replace"))
         if not text.strip():

@@ -161,7 +161,7 @@ def _test(backend: Backend) -> dict[str, Any]:
     settings = settings_of(current_app)
     timeout_s = min(10.0, backend.connect_timeout_ms / 1000 + 3)
     found = {
-        target.address: probe(target.address, settings.unreachable, backend.verify_tls, timeout_s)
+        target.address: probe(target.address, settings.reach, backend.verify_tls, timeout_s)
         for target in backend.targets
     }
     auditing.record(db(), acting(), "test connection", f"backend {backend.name}", targets=list(found))

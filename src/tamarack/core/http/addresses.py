@@ -59,6 +59,8 @@ class Networks:
             parsed = ipaddress.ip_address(address.partition("%")[0])
         except ValueError:
             return False
+        # An address mapped into IPv6 is that address. Others that carry one inside are what they are: whoever may
+        # choose what is inside must not get in by it (for where to connect to, see `core.http.reach`).
         if isinstance(parsed, ipaddress.IPv6Address) and parsed.ipv4_mapped is not None:
             parsed = parsed.ipv4_mapped
         return any(parsed in one for one in self._networks if one.version == parsed.version)

@@ -7,9 +7,11 @@ are kept by one sweep over the busy connections, every 50 ms.
 from __future__ import annotations
 
 import asyncio
+import socket
 import ssl
 
 from tamarack.core.carrying.needs import Ask, Failed
+from tamarack.core.http.reach import Reach
 from tamarack.core.http.target import Target
 from tamarack.gateway.upstream.connection import TargetConnection
 from tamarack.gateway.upstream.interface import Exchange, Listener
@@ -21,6 +23,10 @@ IDLE_S = 20.0
 OLDEST_S = 300.0
 """Seconds after which a connection is used no more, whatever was or will be sent late on it."""
 SWEEP_S = 0.05
+
+
+class NotReachable(OSError):
+    """A target whose address is in a closed network."""
 
 
 class Connecting:
@@ -58,13 +64,9 @@ class Connecting:
         connection = TargetConnection(pool, pool.loop)
         try:
             async with asyncio.timeout(target.connect_timeout_s):
-                await pool.loop.create_connection(
-                    lambda: connection,
-                    target.host,
-                    target.port,
-                    ssl=pool.tls,
-                    server_hostname=target.host if pool.tls else None,
-                )
+                await self._dial(connection)
+        except NotReachable as error:
+            failure = Failed("away", str(error))
         except TimeoutError:
             failure = Failed("slow", f"took no connection within {target.connect_timeout_s:g} s")
         except ssl.SSLError as error:
@@ -88,13 +90,37 @@ class Connecting:
         connection.start(self.ask, listener)
         listener.moved(connection)
 
+    async def _dial(self, connection: TargetConnection) -> None:
+        """Connect to an address of the target that was checked: a name cannot lead elsewhere in between."""
+        pool, target = self.pool, self.pool.target
+        found = await pool.loop.getaddrinfo(target.host, target.port, type=socket.SOCK_STREAM)
+        addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
+        for address in addresses:
+            if not pool.reach.allows(address, target.port):
+                raise NotReachable(f"leads to {address}, which may not be reached from here (TAMARACK_REACHABLE)")
+        for place, address in enumerate(addresses):
+            try:
+                await pool.loop.create_connection(
+                    lambda: connection,
+                    address,
+                    target.port,
+                    ssl=pool.tls,
+                    server_hostname=target.host if pool.tls else None,
+                )
+            except OSError:
+                if place == len(addresses) - 1:
+                    raise
+            else:
+                return
+
 
 class TargetConnections:
     """The connections to one target."""
 
-    def __init__(self, target: Target, loop: asyncio.AbstractEventLoop) -> None:
+    def __init__(self, target: Target, loop: asyncio.AbstractEventLoop, reach: Reach) -> None:
         self.target = target
         self.loop = loop
+        self.reach = reach
         self.idle: list[TargetConnection] = []
         self.busy: set[TargetConnection] = set()
         self.connecting: set[Connecting] = set()
@@ -170,7 +196,8 @@ class TargetConnections:
 class PooledUpstream:
     """An `Upstream` on kept connections, for one event loop."""
 
-    def __init__(self) -> None:
+    def __init__(self, reach: Reach) -> None:
+        self._reach = reach
         self._targets: dict[Target, TargetConnections] = {}
         self._sweeping: asyncio.TimerHandle | None = None
         self._loop: asyncio.AbstractEventLoop | None = None
@@ -184,7 +211,7 @@ class PooledUpstream:
         if self._loop is None:
             self._loop = asyncio.get_running_loop()
             self._sweeping = self._loop.call_later(SWEEP_S, self._sweep)
-        opened = self._targets[target] = TargetConnections(target, self._loop)
+        opened = self._targets[target] = TargetConnections(target, self._loop, self._reach)
         return opened
 
     def _sweep(self) -> None:

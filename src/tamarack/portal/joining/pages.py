@@ -4,13 +4,14 @@ from typing import Any
 
 from flask import Blueprint, current_app, request
 
+from tamarack.core.identity.mail_address import email_problem
 from tamarack.portal.page import back_to, done, render
 from tamarack.store.errors import NotPossible
 from tamarack.store.joining import queries as joining
 from tamarack.store.people.sign_in import TooManyAttempts
 from tamarack.store.people.tables import Organization
 from tamarack.web.application import actor, db, settings_of
-from tamarack.web.people.accounts import email_problem, read_account
+from tamarack.web.people.accounts import read_account
 
 pages = Blueprint("joining", __name__)
 

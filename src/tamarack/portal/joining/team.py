@@ -4,6 +4,7 @@ from typing import Any
 
 from flask import Blueprint, abort, current_app, request
 
+from tamarack.core.identity.mail_address import email_problem
 from tamarack.portal.page import act, acting, back_to, done, me, my_organization, reader, render, requires
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.errors import NotPossible
@@ -13,7 +14,6 @@ from tamarack.store.mail import telling
 from tamarack.store.people.tables import Person
 from tamarack.web.application import db, settings_of
 from tamarack.web.paging import Paging
-from tamarack.web.people.accounts import email_problem
 
 A_PAGE = 40
 

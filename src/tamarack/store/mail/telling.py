@@ -67,6 +67,12 @@ def waiting_mail(session: Session, most: int = 50) -> list[Mail]:
     return list(session.exec(query))
 
 
+def waiting_one(session: Session, id: int | None) -> Mail | None:
+    """A mail that still waits, locked; None where another worker has it."""
+    query = select(Mail).where(Mail.id == id, col(Mail.sent_at).is_(None)).with_for_update(skip_locked=True)
+    return session.exec(query).first()
+
+
 def note_sent(session: Session, mail: Mail) -> None:
     """A mail server has taken it."""
     mail.sent_at, mail.problem = now(), ""

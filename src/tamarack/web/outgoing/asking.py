@@ -13,9 +13,10 @@ from urllib.parse import urlsplit
 
 from tamarack.core.documents.bounds import NotReadable
 from tamarack.core.documents.decoding import decode
-from tamarack.core.http.addresses import networks
+from tamarack.core.http.reach import Reach
 
 TIMEOUT_S = 5.0
+_MEND = "whoever runs this installation can open it with TAMARACK_REACHABLE="
 MOST_BYTES = 8_000_000
 
 
@@ -33,19 +34,31 @@ class NotReached(Exception):
     """An address that may not or could not be reached; says why."""
 
 
-def _allowed(address: str, unreachable: str) -> bool:
-    return address not in networks(unreachable)
+def _parts(address: str) -> tuple[str, str, int, str]:
+    """Scheme, host, port, and path with query of an address. Raises `NotReached`, also for an impossible port."""
+    wrong = NotReached(f"{address!r} is not an address; it starts with http:// or https://, and a port is 1 to 65535")
+    try:
+        parts = urlsplit(address.strip())
+        port = parts.port
+    except ValueError as error:
+        raise wrong from error
+    if parts.scheme not in ("http", "https") or not parts.hostname or port == 0:
+        raise wrong
+    path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+    return parts.scheme, parts.hostname, port or (443 if parts.scheme == "https" else 80), path
 
 
-def _resolve(host: str, port: int, unreachable: str) -> list[str]:
+def _resolve(host: str, port: int, reach: Reach) -> list[str]:
     try:
         found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-    except OSError as error:
-        raise NotReached(f"the name {host!r} is not known here ({error.strerror or error})") from error
+    except (OSError, UnicodeError) as error:  # a label that is too long is refused by its encoding
+        raise NotReached(f"the name {host!r} is not known here ({getattr(error, 'strerror', '') or error})") from error
     addresses = list(dict.fromkeys(str(entry[4][0]) for entry in found))
     for address in addresses:
-        if not _allowed(address, unreachable):
-            raise NotReached(f"{host!r} leads to {address}, which may not be reached from here")
+        if not reach.allows(address, port):
+            raise NotReached(
+                f"{host!r} leads to {address}, which may not be reached from here; {_MEND}{address}:{port}"
+            )
     return addresses
 
 
@@ -78,13 +91,10 @@ class _Prepared(http.client.HTTPConnection):
         self.sock = prepared
 
 
-def probe(
-    address: str, unreachable: str, verify_tls: bool = True, timeout_s: float = TIMEOUT_S
-) -> list[ConnectionStep]:
+def probe(address: str, reach: Reach, verify_tls: bool = True, timeout_s: float = TIMEOUT_S) -> list[ConnectionStep]:
     """Reach an address step by step (name, TCP, TLS, HTTP); the list ends at the first step that fails."""
-    parts = urlsplit(address)
-    host, secure = parts.hostname or "", parts.scheme == "https"
-    port = parts.port or (443 if secure else 80)
+    _, host, port, path = _parts(address)
+    secure = address.strip().lower().startswith("https:")
     steps: list[ConnectionStep] = []
     begun = time.perf_counter()
 
@@ -95,7 +105,7 @@ def probe(
 
     stage = "name"
     try:
-        addresses = _resolve(host, port, unreachable)
+        addresses = _resolve(host, port, reach)
         note("name", True, ", ".join(addresses))
         stage = "TCP"
         raw = _connect(addresses, port, timeout_s)
@@ -110,7 +120,7 @@ def probe(
             stage = "HTTP"
             connected.settimeout(timeout_s)
             asked = _Prepared(host, port, connected)
-            path = parts.path or "/"
+            path = path.partition("?")[0]
             asked.request("GET", path, headers={"User-Agent": "tamarack-connection-test"})
             answer = asked.getresponse()
             note("HTTP", True, f"GET {path} answered {answer.status} {answer.reason}")
@@ -123,20 +133,16 @@ def probe(
 
 
 def _ask(
-    method: str, address: str, headers: dict[str, str], body: bytes | None, unreachable: str, timeout_s: float
+    method: str, address: str, headers: dict[str, str], body: bytes | None, reach: Reach, timeout_s: float
 ) -> tuple[http.client.HTTPResponse, bytes]:
     """An address asked once, with at most 8 MB of its answer and a byte more. Raises `NotReached`."""
-    parts = urlsplit(address.strip())
-    if parts.scheme not in ("http", "https") or not parts.hostname:
-        raise NotReached(f"{address!r} is not an address; it starts with http:// or https://")
-    port = parts.port or (443 if parts.scheme == "https" else 80)
-    raw = _connect(_resolve(parts.hostname, port, unreachable), port, timeout_s)
+    scheme, host, port, path = _parts(address)
+    raw = _connect(_resolve(host, port, reach), port, timeout_s)
     with raw:
-        connected: socket.socket = _wrap(raw, parts.hostname, True) if parts.scheme == "https" else raw
+        connected: socket.socket = _wrap(raw, host, True) if scheme == "https" else raw
         connected.settimeout(timeout_s)
-        asked = _Prepared(parts.hostname, port, connected)
+        asked = _Prepared(host, port, connected)
         try:
-            path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
             asked.request(method, path, body=body, headers=headers)
             answer = asked.getresponse()
             return answer, answer.read(MOST_BYTES + 1)
@@ -144,10 +150,10 @@ def _ask(
             raise NotReached(f"{address} could not be read: {error}") from error
 
 
-def fetch_text(address: str, unreachable: str, timeout_s: float = TIMEOUT_S) -> str:
+def fetch_text(address: str, reach: Reach, timeout_s: float = TIMEOUT_S) -> str:
     """A document from an address, at most 8 MB. Follows no redirects. Raises `NotReached`."""
     headers = {"User-Agent": "tamarack-import", "Accept": "*/*"}
-    answer, content = _ask("GET", address, headers, None, unreachable, timeout_s)
+    answer, content = _ask("GET", address, headers, None, reach, timeout_s)
     if answer.status != 200:
         raise NotReached(f"{address} answered {answer.status} {answer.reason}, not 200")
     if len(content) > MOST_BYTES:
@@ -159,8 +165,8 @@ def fetch_text(address: str, unreachable: str, timeout_s: float = TIMEOUT_S) -> 
 
 
 def post(
-    address: str, body: bytes, headers: dict[str, str], unreachable: str, timeout_s: float = TIMEOUT_S
+    address: str, body: bytes, headers: dict[str, str], reach: Reach, timeout_s: float = TIMEOUT_S
 ) -> tuple[int, dict[str, str], bytes]:
     """Send a document to an address: the status of the answer, its fields by lower-case name, and its body."""
-    answer, content = _ask("POST", address, {"User-Agent": "tamarack"} | headers, body, unreachable, timeout_s)
+    answer, content = _ask("POST", address, {"User-Agent": "tamarack"} | headers, body, reach, timeout_s)
     return answer.status, {name.lower(): value for name, value in answer.getheaders()}, content

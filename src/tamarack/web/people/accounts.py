@@ -3,6 +3,7 @@
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 
+from tamarack.core.identity.mail_address import email_problem
 from tamarack.core.identity.passwords import password_problem
 
 
@@ -13,15 +14,6 @@ class AccountForm:
     typed: dict[str, str]
     password: str
     errors: dict[str, str] = field(default_factory=dict)
-
-
-def email_problem(email: str) -> str:
-    """What is wrong with an e-mail address; empty where nothing is."""
-    local, _, domain = email.partition("@")
-    usable = email.isascii() and email.isprintable() and len(email) <= 200
-    if not local or not domain or "@" in domain or any(c.isspace() or c in ",;<>" for c in email) or not usable:
-        return f"{email!r} is not an e-mail address"
-    return ""
 
 
 def read_account(posted: Mapping[str, str], roles: Collection[str]) -> AccountForm:
