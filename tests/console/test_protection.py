@@ -320,7 +320,7 @@ def test_a_call_is_found_by_id_or_description_and_its_story_is_told(
 
 def test_tracing_is_asked_for_and_shown(admin: FlaskClient, world: Session, planner: Application) -> None:
     assert admin.post("/traffic/traces/share", data={"share": "0.01"}).status_code == 303
-    assert admin.post("/traffic/traces/share", data={"share": "lots"}).status_code == 400
+    assert admin.post("/traffic/traces/share", data={"share": "lots"}).status_code == 422
     assert "is not possible" in admin.post("/traffic/traces/share", data={"share": "0.9"}, follow_redirects=True).text
     watched = admin.post(
         "/traffic/traces/watch", data={"application": planner.id, "minutes": "15"}, follow_redirects=True

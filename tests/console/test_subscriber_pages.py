@@ -136,7 +136,7 @@ def test_staff_act_on_behalf(admin: FlaskClient, world: Session) -> None:
     assert "already has a subscription" in post(
         admin, f"{where}/subscriptions", plan="harbour/skiff", environment="production"
     )
-    assert "Give the application a name" in post(admin, "/subscribers/tern-trips/applications", title="")
+    assert "is missing; give it 1 to 80" in post(admin, "/subscribers/tern-trips/applications", title="")
     assert {"make application", "share application", "describe application", "subscribe"} <= {
         entry.action for entry in world.exec(select(AuditEntry).where(AuditEntry.actor == "i.marsh@skerry.example"))
     }
@@ -203,7 +203,7 @@ def test_an_announcement_is_seen_first_then_told_by_portal_and_mail(
 @pytest.mark.parametrize(
     ("changes", "words"),
     [
-        ({"title": ""}, "Give it a title"),
+        ({"title": ""}, "The title is missing"),
         ({"text": " "}, "Write what there is to say"),
         ({"about": "boats"}, "No API &#39;boats&#39; runs"),
         ({"about": "sailings/9"}, "has no version &#39;9&#39;"),

@@ -180,7 +180,7 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
     material = changes.pop("material", None) or Material("production", nothing_sealed)
     directory = CallerDirectory(PEPPER, "production")
     traces: list[dict[str, Any]] = []
-    tracer = Tracer(material, directory, "production", BENCH_KEY, traces.append)
+    tracer = Tracer(material, directory, "production", "n1", BENCH_KEY, traces.append)
     waiter = KeySetWaiter(material, changes.pop("ask", nobody))
     problems = Problems("http://portal.example")
     counters, address = MemoryCounters(), changes.pop("redis", "")

@@ -179,7 +179,13 @@ def test_the_gateway_signs_in_to_the_backend_with_the_newest_secret(sign_in: dic
 
 
 def ticket(**changes: Any) -> str:
-    said: dict[str, Any] = {"environment": "production", "nonce": "n1", "by": "isla", "expires_at": time.time() + 20}
+    said: dict[str, Any] = {
+        "environment": "production",
+        "node": "n1",
+        "nonce": "n1",
+        "by": "isla",
+        "expires_at": time.time() + 20,
+    }
     return "Tamarack-Bench: " + write_ticket(Ticket(**(said | changes)), BENCH_KEY)
 
 
@@ -198,8 +204,9 @@ def test_a_ticket_makes_a_call_be_traced_and_made_as_an_application_once() -> No
         assert dict(trace["headers"])["tamarack-bench"].startswith("•••• (")
         assert asked(node, one).status == 401  # a ticket is good once
         assert asked(node, ticket(application="a", nonce="n2", environment="test")).status == 401
+        assert asked(node, ticket(application="a", nonce="n5", node="n2")).status == 401  # nor on another node
         assert asked(node, ticket(application="no-such", nonce="n3")).status == 401
-        forged = "Tamarack-Bench: " + write_ticket(Ticket("production", "n4", "x", 4e9, "a"), bytes(range(32)))
+        forged = "Tamarack-Bench: " + write_ticket(Ticket("production", "n1", "n4", "x", 4e9, "a"), bytes(range(32)))
         assert asked(node, forged).status == 401
         assert json.dumps(node.traces)
 

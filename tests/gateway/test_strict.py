@@ -230,3 +230,18 @@ def test_what_nobody_thought_of_is_a_problem_with_a_call_id_a_record_and_a_line_
         assert "AttributeError" in line
         assert KEY not in line
         assert caller.ask(raw("GET /nowhere HTTP/1.1\nHost: a")).status == 404
+
+
+def test_credentials_of_our_own_and_our_cookies_reach_no_backend(node: Node, upstream: ScriptedUpstream) -> None:
+    own = "tmk_" + "a2" * 18
+    fields = (f"X-Other-Key: {own}", "Cookie: tamarack_console=abc; theme=dark")
+    assert node.get(f"{PATH}?day=1&other={own}", *fields).status == 200
+    sent = upstream.asked[-1].head
+    assert b"tmk_" not in sent
+    assert b"tamarack_console" not in sent
+    assert b"cookie: theme=dark\r\n" in sent
+    assert b"?day=1 HTTP/1.1" in sent
+
+
+def test_blanks_around_a_key_are_no_part_of_it(node: Node) -> None:
+    assert node.get(PATH, f"X-Skerry-Key:  \t{KEY} \t ", key="").status == 200

@@ -76,7 +76,7 @@ def test_a_description_is_changed_with_a_picture_that_only_those_who_look_after_
 @pytest.mark.parametrize(
     ("form", "words"),
     [
-        ({"title": "", "description": "kept as typed"}, "Give the application a name"),
+        ({"title": "", "description": "kept as typed"}, "is missing; give it 1 to 80"),
         ({"title": "kiosk boats", "description": "kept as typed"}, "Another application is called"),
         ({"title": "Boats", "description": "kept as typed", "picture": (io.BytesIO(b"no picture"), "a.png")},
          "a.png is not a picture"),

@@ -41,7 +41,7 @@ def test_search_looks_through_names_summaries_operations_and_pages(
     assert missing not in page
 
 
-@pytest.mark.parametrize("typed", ["'", "a & | !", "):*", "<script>alert(1)</script>", "\x00", "%", "a" * 400])
+@pytest.mark.parametrize("typed", ["'", "a & | !", "):*", "<script>alert(1)</script>", "%", "a" * 400])
 def test_search_takes_whatever_is_typed_as_words(portal: FlaskClient, typed: str) -> None:
     answer = portal.get("/", query_string={"search": typed})
     assert answer.status_code == 200

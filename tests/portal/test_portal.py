@@ -87,7 +87,7 @@ def test_subscribing_makes_application_subscription_and_key_and_shows_the_key_on
 @pytest.mark.parametrize(
     ("changes", "words"),
     [
-        ({"title": ""}, "Give the application a name"),
+        ({"title": ""}, "is missing; give it 1 to 80"),
         ({"plan": "passage/yacht"}, "is not offered"),
         ({"plan": ""}, "is not offered"),
         ({"environment": "moon"}, "is not offered in"),

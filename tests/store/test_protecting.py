@@ -284,7 +284,7 @@ def test_key_sets_of_a_rollout_are_fetched_and_reach_the_nodes(
     session.commit()
     good = json.dumps({"keys": [KEY.as_dict(private=False)]})
     for answers["now"], problem in (
-        (good, ""), ("not json", "is not JSON"), ("{}", "JWK Set"), ('{"keys": []}', "no key that can verify"),
+        (good, ""), ("not json", "is not a key set"), ("{}", "JWK Set"), ('{"keys": []}', "no key that can verify"),
         (module.NotReached("no connection"), "no connection"),
     ):  # fmt: skip
         fetch(engine, settings, KEY_SET, said.append)

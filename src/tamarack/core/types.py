@@ -2,19 +2,42 @@
 
 from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, StringConstraints, ValidationError
+from pydantic import AfterValidator, BaseModel, ConfigDict, StringConstraints, ValidationError
 from pydantic_core import ErrorDetails
+
+from tamarack.core.text import line_problem, text_problem
 
 NAME_PATTERN = r"^[a-z][a-z0-9-]{0,62}$"
 
 Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN)]
 """A name used in addresses and files: lower-case letters, digits and hyphens, from a letter on."""
 
-Text = Annotated[str, StringConstraints(strip_whitespace=True, max_length=2000)]
-"""A line or paragraph for people, at most 2,000 characters."""
 
-Title = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120)]
-"""What people call a thing, 1 to 120 characters."""
+def _line(value: str) -> str:
+    wrong = line_problem(value)
+    if wrong:
+        raise ValueError(wrong)
+    return value
+
+
+def _text(value: str) -> str:
+    wrong = text_problem(value)
+    if wrong:
+        raise ValueError(wrong)
+    return value
+
+
+OneLine = AfterValidator(_line)
+"""Marks a text that has to be one line; after its other constraints."""
+
+Line = Annotated[str, StringConstraints(strip_whitespace=True, max_length=300), OneLine]
+"""One line of at most 300 characters: it may come to stand in a field, a log, a mail or a title."""
+
+Text = Annotated[str, StringConstraints(strip_whitespace=True, max_length=2000), AfterValidator(_text)]
+"""A line or paragraphs for people, at most 2,000 characters."""
+
+Title = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120), AfterValidator(_line)]
+"""What people call a thing, 1 to 120 characters in one line."""
 
 
 class Frozen(BaseModel):

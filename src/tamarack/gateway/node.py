@@ -113,7 +113,7 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         Problems(settings.portal_url),
         networks(settings.trusted_proxies),
         material,
-        Tracer(material, directory, environment, settings.keys.raw("bench"), recorder.add_trace),
+        Tracer(material, directory, environment, name, settings.keys.raw("bench"), recorder.add_trace),
         KeySetWaiter(material, lambda url: ask_for_key_set(settings.database, url)),
         Metering(counters, shared),
     )

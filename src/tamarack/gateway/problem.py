@@ -6,6 +6,7 @@ from http import HTTPStatus
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS, Reason, Refusal
+from tamarack.core.http.fields import field_line
 
 
 def _line(status: int) -> bytes:
@@ -46,6 +47,6 @@ class Problems:
         call.note = refusal.note or call.note
         head = self._heads[reason.code] if not refusal.detail else self._head(reason, refusal.detail)
         fields = _FIELDS
-        for field in refusal.headers:
-            fields += b"%b: %b\r\n" % field
+        for name, value in refusal.headers:
+            fields += field_line(name, value)
         return Reply(reason.status, fields, head + call.id + b'"}')

@@ -37,10 +37,12 @@ class CallTrace(Trace):
 class Tracer:
     """One for a node. `keep` takes finished traces."""
 
-    def __init__(self, material: Material, directory: Directory, environment: str, key: bytes, keep: Keep) -> None:
+    def __init__(
+        self, material: Material, directory: Directory, environment: str, node: str, key: bytes, keep: Keep
+    ) -> None:
         self._tracing = material.tracing
         self._directory = directory
-        self._environment = environment
+        self._environment, self._node = environment, node
         self.key = key
         """What the console seals its tickets and requests with."""
         self._keep = keep
@@ -62,7 +64,7 @@ class Tracer:
         return CallTrace(None, None, tracing.share > 0 and self._draw.random() < tracing.share, headers)
 
     def _ticket(self, value: bytes, now: float) -> Ticket | None:
-        ticket = read_ticket(value, self.key, self._environment, now)
+        ticket = read_ticket(value, self.key, self._environment, self._node, now)
         if ticket is None or ticket.nonce in self._nonces:
             return None
         self._nonces[ticket.nonce] = now

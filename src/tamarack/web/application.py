@@ -6,13 +6,14 @@ from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, Response, g, jsonify, render_template, request
+from flask import Flask, Response, abort, g, jsonify, render_template, request
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from jinja2 import ChoiceLoader, FileSystemLoader, PrefixLoader
 from sqlmodel import Session
 from werkzeug.exceptions import HTTPException
 
 from tamarack import __version__
+from tamarack.core.text import one_line, text_problem
 from tamarack.settings import Settings
 from tamarack.store.audit.log import Actor
 from tamarack.store.engine import make_engine
@@ -20,6 +21,7 @@ from tamarack.store.errors import StoreError
 from tamarack.store.traffic.reading import TookTooLong
 from tamarack.web.changing import again
 from tamarack.web.markdown import to_html, to_line
+from tamarack.web.numbers import LARGEST
 from tamarack.web.words import FILTERS
 
 WEB = Path(__file__).parent
@@ -67,6 +69,7 @@ def make_application(package: str, door: str, settings: Settings, folder: Path) 
     app.jinja_env.filters.update(FILTERS | {"markdown": to_html, "markdown_line": to_line})
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.globals.update(asset=_assets(), version=__version__, settings=settings, again=again)
+    app.before_request(_readable)
     app.after_request(_finish)
     app.teardown_appcontext(_close)
     app.register_error_handler(HTTPException, _error_page)
@@ -109,6 +112,19 @@ def actor(name: str) -> Actor:
 def wants_part() -> bool:
     """Whether htmx asks for a part of the page."""
     return request.headers.get("HX-Request") == "true" and request.headers.get("HX-Boosted") != "true"
+
+
+def _readable() -> None:
+    """Refuse what no field can hold before any page looks at it: NUL and other characters that are no text."""
+    sent = [*request.args.items(multi=True), *request.form.items(multi=True)]
+    for name, value in (request.view_args or {}).items():
+        if isinstance(value, int) and value > LARGEST:
+            abort(404)
+        sent.append((name, str(value)))
+    for name, value in sent:
+        wrong = text_problem(name) or text_problem(value)
+        if wrong:
+            abort(422, f"The field {one_line(name)!r} {wrong}.")
 
 
 def _close(error: BaseException | None) -> None:

@@ -1,5 +1,6 @@
 """The steady export: batches of records to an outside collector, again until they are taken."""
 
+import re
 from collections.abc import Callable
 from datetime import timedelta
 
@@ -42,7 +43,7 @@ def send_one(session: Session, settings: Settings, log: Log) -> int:
         status, fields, body = post(kept.address, sent, headers, settings.reach, TIMEOUT_S)
         problem = "" if 200 <= status < 300 else f"{kept.address} answered {status}: {body[:200]!r}"
         wait = fields.get("retry-after", "")
-        after = timedelta(seconds=int(wait)) if wait.isdigit() else None
+        after = timedelta(seconds=int(wait)) if re.fullmatch("[0-9]{1,6}", wait) else None
     except NotReached as error:
         problem = str(error)
     if problem:

@@ -96,13 +96,6 @@ def test_the_key_is_taken_off_the_call_wherever_it_came() -> None:
     assert by_query.query == b"day=2026-11-23&from=%20x"
 
 
-def test_a_key_is_passed_on_only_where_that_is_said() -> None:
-    policy = {"kind": "api-key", "header": "x-skerry-key", "pass_on": True}
-    call = call_on(configuration(version={"policies": [policy]}), "GET", PATH, b"", (b"x-skerry-key", b"good"))
-    assert run(call) is None
-    assert (b"x-skerry-key", b"good") in call.headers
-
-
 @pytest.mark.parametrize(
     ("query", "headers"),
     [

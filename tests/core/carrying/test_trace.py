@@ -140,20 +140,21 @@ def test_would_it_pass(method: str, path: bytes, application: str, environment: 
     assert outcome.passes is (not reason)
 
 
-TICKET = Ticket("production", "n1", "isla", NOW + 20, "a", {"groups": ["crew"]})
+TICKET = Ticket("production", "a-node", "n1", "isla", NOW + 20, "a", {"groups": ["crew"]})
 KEY = bytes(32)
 
 
 def test_a_ticket_is_read_only_where_and_while_it_is_good() -> None:
     value = write_ticket(TICKET, KEY).encode()
-    assert read_ticket(value, KEY, "production", NOW) == TICKET
-    assert read_ticket(value, bytes(range(32)), "production", NOW) is None
-    assert read_ticket(value, KEY, "test", NOW) is None
-    assert read_ticket(value, KEY, "production", NOW + 21) is None
+    assert read_ticket(value, KEY, "production", "a-node", NOW) == TICKET
+    assert read_ticket(value, bytes(range(32)), "production", "a-node", NOW) is None
+    assert read_ticket(value, KEY, "test", "a-node", NOW) is None
+    assert read_ticket(value, KEY, "production", "another", NOW) is None
+    assert read_ticket(value, KEY, "production", "a-node", NOW + 21) is None
     for wrong in (b"", b"x", b".", value[:-3], b"a" * 7000, value.replace(b".", b""), b"\xff." + value):
-        assert read_ticket(wrong, KEY, "production", NOW) is None
-    for_ever = write_ticket(Ticket("production", "n", "x", NOW + 9e9), KEY).encode()
-    assert read_ticket(for_ever, KEY, "production", NOW) is None
+        assert read_ticket(wrong, KEY, "production", "a-node", NOW) is None
+    for_ever = write_ticket(Ticket("production", "a-node", "n", "x", NOW + 9e9), KEY).encode()
+    assert read_ticket(for_ever, KEY, "production", "a-node", NOW) is None
 
 
 def test_a_story_tells_who_what_why_and_names_the_rule() -> None:

@@ -15,6 +15,7 @@ from tamarack.store.draft.queries import EditedMeanwhile, Everywhere
 from tamarack.store.draft.tables import DraftChange
 from tamarack.web.application import db
 from tamarack.web.forms import Form, blank, fields_of, read_form, values_of
+from tamarack.web.numbers import whole
 
 pages = Blueprint("policies", __name__, url_prefix="/apis/<api>/<version>/policies")
 
@@ -44,7 +45,7 @@ def _put(
 ) -> DraftChange | None:
     """Put policies at a placement, on the revision that the form was made from."""
     typed = request.form.get("revision", "")
-    expected = int(typed) if typed.isdigit() else None
+    expected = whole(typed)
     if level == "everywhere":
         return drafting.save(db(), acting(), "everywhere", "", Everywhere(policies=policies), summary, expected)
     if level == "api":

@@ -13,6 +13,7 @@ from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
 from tamarack.store.secrets import queries as secret_store
 from tamarack.web.application import db, settings_of
+from tamarack.web.numbers import whole
 from tamarack.web.outgoing.asking import probe
 
 pages = Blueprint("backends", __name__, url_prefix="/backends")
@@ -144,7 +145,7 @@ def change(name: str) -> Any:
     if request.form.get("act") in ("test", "check"):
         return _page(kept, typed, errors, _test(backend) if request.form["act"] == "test" else {})
     typed_revision = request.form.get("revision", "")
-    expected = int(typed_revision) if typed_revision.isdigit() else None
+    expected = whole(typed_revision)
     try:
         saved = drafting.save(db(), acting(), "backend", name, backend, f"changed backend {name}", expected)
     except EditedMeanwhile as error:

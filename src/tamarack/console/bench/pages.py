@@ -28,6 +28,7 @@ from tamarack.store.rollouts.tables import Node
 from tamarack.store.saved_calls.tables import SavedCall
 from tamarack.store.traffic import traces as tracing
 from tamarack.web.application import db, settings_of
+from tamarack.web.numbers import whole
 from tamarack.web.outgoing.sending import send
 
 pages = Blueprint("bench", __name__, url_prefix="/apis/<api>/<version>/bench")
@@ -248,6 +249,6 @@ def send_one(made: BenchCall) -> BenchAnswer:
 def trace(api: str, version: str, id: str) -> Any:
     """The trace of a call that was just sent; asked for again until it is there."""
     kept = tracing.trace_of(db(), id)
-    tries = int(request.args.get("try", "0")) if request.args.get("try", "0").isdigit() else 0
+    tries = whole(request.args.get("try", "0"), most=1_000) or 0
     values = drawing(kept.body["entries"]) if kept is not None else {}
     return render_template("bench/trace.html", id=id, tries=tries, api=api, version=version, kept=kept, **values)

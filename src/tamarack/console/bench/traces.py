@@ -15,6 +15,7 @@ from tamarack.store.people.tables import Organization
 from tamarack.store.traffic import overview as watching
 from tamarack.store.traffic import traces as tracing
 from tamarack.web.application import db
+from tamarack.web.numbers import fraction, whole
 
 pages = Blueprint("traces", __name__, url_prefix="/traffic")
 
@@ -42,10 +43,11 @@ def index() -> Any:
 @requires("bench")
 def share() -> Any:
     typed = request.form.get("share", "")
+    wanted = fraction(typed)
+    if wanted is None:
+        abort(422, f"{typed!r} is not a share.")
     try:
-        tracing.set_share(db(), acting(), environment(), float(typed))
-    except ValueError:
-        abort(400, f"{typed!r} is not a share.")
+        tracing.set_share(db(), acting(), environment(), wanted)
     except NotPossible as error:
         db().rollback()
         refuse(str(error))
@@ -63,7 +65,8 @@ def watch() -> Any:
     if found is None:
         abort(404, "There is no such application.")
     typed = request.form.get("minutes", "15")
-    minutes = int(typed) if typed.isdigit() else -1
+    minutes = whole(typed, most=100_000)
+    minutes = -1 if minutes is None else minutes
     try:
         tracing.watch(db(), acting(), environment(), found, timedelta(minutes=minutes))
     except NotPossible as error:

@@ -26,6 +26,7 @@ from tamarack.store.quotas import queries as quotas
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db
 from tamarack.web.changing import keep_typed
+from tamarack.web.numbers import whole
 from tamarack.web.paging import Paging
 from tamarack.web.people import credential_pages
 from tamarack.web.people.accounts import read_account
@@ -257,12 +258,12 @@ def change_quota(id: str, subscription: str) -> Any:
     if request.form.get("act") == "reset":
         act(lambda: quotas.reset(db(), acting(), found, reason),
             "The quota's count begins anew; nodes know within a second.")  # fmt: skip
-    elif not typed.isdigit():
+    elif (calls := whole(typed)) is None:
         refuse(f"{typed!r} is no number of calls; give a whole number.")
         keep_typed()
     else:
-        act(lambda: quotas.extend(db(), acting(), found, int(typed), reason),
-            f"{int(typed):,} calls are granted on top for this period; nodes know within a second.")  # fmt: skip
+        act(lambda: quotas.extend(db(), acting(), found, calls, reason),
+            f"{calls:,} calls are granted on top for this period; nodes know within a second.")  # fmt: skip
     return back_to("subscribers.application", id=id)
 
 

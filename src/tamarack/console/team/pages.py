@@ -15,6 +15,7 @@ from tamarack.store.audit import log as auditing
 from tamarack.store.people.passwords import hash_password
 from tamarack.store.people.staff import Staff
 from tamarack.web.application import db, settings_of
+from tamarack.web.numbers import whole
 from tamarack.web.people.accounts import read_account
 
 pages = Blueprint("team", __name__, url_prefix="/settings")
@@ -83,7 +84,7 @@ def change(id: str) -> Any:
 @requires("audit")
 def audit() -> Any:
     before = request.args.get("before", "")
-    entries = auditing.latest(db(), before=int(before) if before.isdigit() else None, most=51)
+    entries = auditing.latest(db(), before=whole(before), most=51)
     return render("team/audit.html", tab="audit log", entries=entries[:50], more=len(entries) > 50)
 
 

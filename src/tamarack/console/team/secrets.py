@@ -11,6 +11,7 @@ from tamarack.core.configuration.model import secrets_used
 from tamarack.store.errors import NotPossible
 from tamarack.store.secrets import queries as store
 from tamarack.web.application import db, settings_of
+from tamarack.web.numbers import whole
 
 pages = Blueprint("secrets", __name__, url_prefix="/settings/secrets")
 
@@ -55,7 +56,7 @@ def index() -> Any:
 def put() -> Any:
     """Set a secret, or rotate it. What was typed is kept on an error, but for the value."""
     typed = {name: request.form.get(name, "") for name in _FIELDS}
-    hours = int(typed["overlap"]) if typed["overlap"].isdigit() else 0
+    hours = whole(typed["overlap"], most=10_000) or 0
     key = settings_of(current_app).keys.credentials.sealing
     try:
         store.set_secret(

@@ -16,6 +16,7 @@ from tamarack.core.types import problems_of
 from tamarack.store.alerts import queries as alerting
 from tamarack.store.alerts.tables import AlertRow
 from tamarack.web.application import db
+from tamarack.web.numbers import fraction
 from tamarack.web.pictures.charts import Chart, Happened, Line, over_time
 from tamarack.web.pictures.traffic import happened
 
@@ -82,9 +83,10 @@ def _read() -> tuple[Rule | None, dict[str, str], dict[str, str]]:
     except ValueError as error:
         errors["limit"] = str(error)
         values["limit"] = 0
-    try:
-        values["hysteresis"] = float(typed["hysteresis"] or 0) / 100
-    except ValueError:
+    hysteresis = fraction(typed["hysteresis"] or "0")
+    if hysteresis is not None:
+        values["hysteresis"] = hysteresis / 100
+    else:
         errors["hysteresis"] = f"{typed['hysteresis']!r} is not a number of percent, like 10"
     if typed["quiet_first"] or typed["quiet_last"]:
         values["quiet"] = {"first": typed["quiet_first"], "last": typed["quiet_last"],

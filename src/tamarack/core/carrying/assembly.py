@@ -32,6 +32,7 @@ from tamarack.core.carrying.routing import Router
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
+from tamarack.core.http.fields import quoted
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
 from tamarack.core.limits.store import CounterStore, Limiter
@@ -110,7 +111,7 @@ class Workshop:
         key = (placed, version.title)
         found = self._made.get(key)
         if found is None:
-            realm = version.title.replace("\\", "").replace('"', "'")
+            realm = quoted(version.title)
             surroundings = Surroundings(
                 self.directory, self.material, self.environment, placed.placement, realm, self.counters
             )

@@ -21,7 +21,7 @@ from tamarack.core.identity.secret_names import SecretName, names_in
 from tamarack.core.limits.window import Window, distinct
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.policies.identify.places import header_name
-from tamarack.core.types import Frozen, Name, Problem, Text, Title
+from tamarack.core.types import Frozen, Name, OneLine, Problem, Text, Title
 
 METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace", "any")
 _SEGMENT = re.compile(r"^(\{[A-Za-z_][A-Za-z0-9_.-]*\}|[A-Za-z0-9._~!$&'()*+,;=:@%-]+)$")
@@ -120,7 +120,7 @@ class Backend(Frozen):
     verify_tls: bool = True
     sign_in: SignInKind = "none"
     """How the gateway signs in to it."""
-    sign_in_name: str = Field(default="", max_length=200)
+    sign_in_name: Annotated[str, StringConstraints(max_length=200), OneLine] = ""
     """The header field's name, or the user's for basic."""
     sign_in_secret: SecretName = ""
 
@@ -202,7 +202,7 @@ class Api(Frozen):
     name: Name
     title: Title
     summary: Text = ""
-    owner: Annotated[str, StringConstraints(max_length=120)] = ""
+    owner: Annotated[str, StringConstraints(strip_whitespace=True, max_length=120), OneLine] = ""
     style: Literal["rest"] = "rest"
     visible_to: Audience = ()
     pages: tuple[DocumentationPage, ...] = Field(default=(), max_length=MOST_PAGES)

@@ -4,7 +4,7 @@ from base64 import b64encode
 from collections.abc import Callable
 from typing import Literal
 
-from tamarack.core.http.fields import Header
+from tamarack.core.http.fields import Header, one_field
 from tamarack.core.identity.material import SecretHolder
 
 SignInKind = Literal["none", "header", "basic", "bearer"]
@@ -27,7 +27,7 @@ def sign_in_field(kind: str, name: str, holder: SecretHolder) -> Callable[[], He
             elif kind == "basic":
                 ready = (header, b"Basic " + b64encode(name.encode() + b":" + value))
             else:
-                ready = (header, b"Bearer " + value if kind == "bearer" else value)
+                ready = one_field(header, b"Bearer " + value if kind == "bearer" else value)
             made[0] = (holder.generation, ready)
         return ready
 

@@ -74,6 +74,29 @@ ACCESS_CONTROL = frozenset(
 """Who may read an answer is the gateway's to say: a backend's own fields would open what is closed here."""
 NOT_SENT_BACK = HOP_BY_HOP | ACCESS_CONTROL | {b"tamarack-call-id"}
 
+_BREAKS = re.compile(rb"[\x00-\x08\x0a-\x1f\x7f]+")
+"""What ends a field's line, or is in none (RFC 9110, 5.5)."""
+
+
+def field_line(name: bytes, value: bytes) -> bytes:
+    """A field as it is written; whatever its value holds, it is one line."""
+    if _BREAKS.search(value) is not None:
+        value = _BREAKS.sub(b" ", value)
+    return b"%b: %b\r\n" % (name, value)
+
+
+def one_field(name: bytes, value: bytes) -> Header:
+    """A field whose value is one line."""
+    return name, _BREAKS.sub(b" ", value).strip()
+
+
+def quoted(text: str) -> str:
+    """A text as a quoted string in a field (RFC 9110, 5.6.4): ASCII without control characters."""
+    plain = "".join(letter if " " <= letter <= "~" else "?" for letter in text)
+    escaped = plain.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
+
+
 TOKEN = re.compile(rb"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 """RFC 9110, 5.6.2."""
 

@@ -65,6 +65,7 @@ class Surroundings:
     environment: str
     placement: str
     realm: str
+    """The API's title as a quoted string, for challenges."""
     counters: CounterStore | None = None
 
 

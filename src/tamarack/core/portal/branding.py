@@ -6,13 +6,17 @@ from urllib.parse import urlsplit
 from pydantic import AfterValidator, Field, StringConstraints, field_validator, model_validator
 
 from tamarack.core.portal.contrast import LEAST, contrast, mix, read_colour, readable_on
-from tamarack.core.types import Frozen, Problem
+from tamarack.core.types import Frozen, OneLine, Problem, Title
 
 Colour = Annotated[str, AfterValidator(read_colour)]
 MOST_LINKS = 8
 CLEAR_GROUND = 9.0
 """The contrast of a ground to black or white that leaves room for quiet text and for marked places."""
 MOST_FRONT_TEXT = 20_000
+
+
+ShortLine = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=60), OneLine]
+"""What stands in a menu or a masthead: 1 to 60 characters in one line."""
 
 
 class Theme(Frozen):
@@ -26,7 +30,7 @@ class Theme(Frozen):
 class Link(Frozen):
     """A link at the foot of every page. Its text is `Label https://address`."""
 
-    label: Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=60)]
+    label: ShortLine
     address: Annotated[str, StringConstraints(max_length=500)]
 
     @model_validator(mode="before")
@@ -60,13 +64,11 @@ PLAIN_DARK = Theme(ground="#121d1a", ink="#ece7d9", accent="#e4b04a")
 class Look(Frozen):
     """All of it. `logo` is a kept picture's name, empty for the plain mark."""
 
-    name: Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=60)] = "Developers"
+    name: ShortLine = "Developers"
     logo: str = ""
     light: Theme = PLAIN_LIGHT
     dark: Theme = PLAIN_DARK
-    front_title: Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120)] = (
-        "What you can build on"
-    )
+    front_title: Title = "What you can build on"
     front_text: Annotated[str, StringConstraints(max_length=MOST_FRONT_TEXT)] = (
         "Read the reference, subscribe an application, and make the first call in a few minutes."
     )

@@ -17,6 +17,7 @@ class Ticket:
     """What is vouched for: trace the call, and take it to be made by an application (empty: by what it shows)."""
 
     environment: str
+    node: str
     nonce: str
     by: str
     expires_at: float
@@ -29,11 +30,11 @@ def write_ticket(ticket: Ticket, key: bytes) -> str:
     return write_message(asdict(ticket), key)
 
 
-def read_ticket(value: bytes, key: bytes, environment: str, now: float) -> Ticket | None:
-    """The ticket, or None where it is not one of ours, for another environment, or too old."""
+def read_ticket(value: bytes, key: bytes, environment: str, node: str, now: float) -> Ticket | None:
+    """The ticket, or None where it is not one of ours, for another environment or node, or too old."""
     try:
         ticket = Ticket(**(read_message(value, key, MOST_BYTES) or {}))
     except TypeError:
         return None
     in_time = now < ticket.expires_at <= now + 2 * LIVES_S
-    return ticket if in_time and ticket.environment == environment else None
+    return ticket if in_time and (ticket.environment, ticket.node) == (environment, node) else None

@@ -26,6 +26,7 @@ MOST_AHEAD = 65_536
 CHUNKS_AT_ONCE = 512
 """Chunks of a body that are read in one turn of the loop: many small ones take a while, and others have their turn."""
 _HEAD_END = b"\r\n\r\n"
+_BLANKS = (b" ", b"\t")
 _CONTINUE = b"HTTP/1.1 100 Continue\r\n\r\n"
 
 _NO_END = 1 << 62
@@ -163,6 +164,8 @@ class CallerConnection(asyncio.Protocol):
         self._target = url
 
     def on_header(self, name: bytes, value: bytes) -> None:
+        if value[-1:] in _BLANKS:  # what stands around a value is no part of it (RFC 9110, 5.5)
+            value = value.strip(b" \t")
         self._fields.append((name.lower(), value))
 
     def _head(self, data: bytes) -> None:

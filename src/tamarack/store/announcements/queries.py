@@ -12,6 +12,7 @@ from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.errors import NotPossible
+from tamarack.store.lines import a_line
 from tamarack.store.mail.tables import Mail
 from tamarack.store.people.tables import Organization, Person
 
@@ -36,9 +37,7 @@ def announce(
     By mail it reaches the people who look after applications subscribed to the API, and their leads; in general,
     everybody who uses the portal.
     """
-    title, text = " ".join(title.split()), text.strip()
-    if not 1 <= len(title) <= 140:
-        raise NotPossible("Give it a title of 1 to 140 characters.", "title")
+    title, text = a_line(title, 140, "title", "The title"), text.strip()
     if not text or len(text) > MOST_TEXT:
         raise NotPossible(f"Write what there is to say, in at most {MOST_TEXT:,} characters.", "text")
     if readers not in READERS or (readers == "subscribers" and not api):

@@ -17,6 +17,7 @@ from tamarack.store.audit.log import WORKER, Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.feed import items as feeding
+from tamarack.store.lines import a_line
 from tamarack.store.mail import telling
 from tamarack.store.people.tables import Organization, Person
 from tamarack.store.statements import queries as stating
@@ -65,10 +66,7 @@ def make_application(
 
 
 def _title(typed: str) -> str:
-    title = " ".join(typed.split())
-    if not 1 <= len(title) <= 80:
-        raise NotPossible("Give the application a name of 1 to 80 characters.", "title")
-    return title
+    return a_line(typed, 80, "title", "The application's name")
 
 
 def describe_application(session: Session, actor: Actor, application: Application, title: str, description: str,

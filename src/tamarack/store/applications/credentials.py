@@ -23,6 +23,7 @@ from tamarack.store.columns import new_id, now
 from tamarack.store.errors import NotPossible
 from tamarack.store.feed import items as feeding
 from tamarack.store.keys import signing
+from tamarack.store.lines import a_line
 from tamarack.store.people.tables import Organization
 
 MOST_CREDENTIALS = 20
@@ -106,7 +107,7 @@ def make_credential(
         application_id=application.id,
         environment=environment,
         kind=wanted.kind,
-        label=wanted.label.strip()[:80],
+        label=a_line(wanted.label, 80, "label", "The label", least=0),
         digest="",
         hint="",
         addresses=addresses,
@@ -211,7 +212,8 @@ def change_credential(session: Session, actor: Actor, credential: Credential, wa
         if application is not None and credential.kind != "signed-key":
             lifetimes.end_of(session, application, credential.environment, credential.made_at, wanted.expires_at)
     credential.addresses, credential.sites = _restrictions(wanted)
-    credential.label, credential.expires_at = wanted.label.strip()[:80], wanted.expires_at
+    credential.label = a_line(wanted.label, 80, "label", "The label", least=0)
+    credential.expires_at = wanted.expires_at
     session.add(credential)
     session.flush()
     feeding.publish_credential(session, credential)

@@ -17,6 +17,7 @@ from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.joining.tables import JoinRequest, MailLink
+from tamarack.store.lines import a_line
 from tamarack.store.mail import telling
 from tamarack.store.mail.tables import Mail
 from tamarack.store.people.attempts import SignInAttempt
@@ -205,9 +206,9 @@ _PLACES = frozenset({"people", "applications", "subscriptions", "requests", "not
 
 def new_organization(session: Session, actor: Actor, title: str, kind: str = "partner") -> Organization:
     """An organization by its title. Raises `NotPossible` where it cannot be made."""
-    title = " ".join(title.split())
-    if not 1 <= len(title) <= 80 or kind not in ("internal", "partner"):
-        raise NotPossible("Give the organization a name of 1 to 80 characters.", "title")
+    title = a_line(title, 80, "title", "The organization's name")
+    if kind not in ("internal", "partner"):
+        raise NotPossible(f"{kind!r} is no kind of organization; it is internal or partner.", "kind")
     name = slug(title)
     if name in RESERVED or name in _PLACES:
         raise NotPossible(f"{title!r} means something else here already; choose another name.", "title")
@@ -259,9 +260,7 @@ def withdraw(session: Session, actor: Actor, organization: Organization, email: 
 def take_up(session: Session, actor: Actor, token: str, name: str, password: str) -> Person:
     """Someone takes up an invitation. Raises `NotPossible`, with the field at fault."""
     link = _use(session, token, "invite")
-    name = " ".join(name.split())
-    if not 1 <= len(name) <= 120:
-        raise NotPossible("Give a name of 1 to 120 characters.", "name")
+    name = a_line(name, 120, "name", "The name")
     problem = password_problem(password, link.email)
     if problem is not None:
         raise NotPossible(f"The password {problem}.", "password")

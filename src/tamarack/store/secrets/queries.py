@@ -16,6 +16,7 @@ from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.export.tables import Export
 from tamarack.store.feed import items as feeding
+from tamarack.store.lines import a_line
 from tamarack.store.secrets.tables import Secret, SecretValue
 
 MOST_BYTES = 16_384
@@ -75,7 +76,7 @@ def set_secret(
     if secret is None:
         secret = Secret(name=name, made_by=actor.name)
     if summary is not None:
-        secret.summary = " ".join(summary.split())[:200]
+        secret.summary = a_line(summary, 200, "summary", "The summary", least=0)
     session.add(secret)
     session.flush()
     rotated = False

@@ -22,6 +22,7 @@ def send(call: BenchCall, node: Node, key: bytes, by: str, vouched: bool = True)
     """
     ticket = Ticket(
         environment=node.environment,
+        node=node.name,
         nonce=secrets.token_hex(8),
         by=by,
         expires_at=time.time() + LIVES_S,

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 
 from tamarack.core.identity.mail_address import email_problem
 from tamarack.core.identity.passwords import password_problem
+from tamarack.core.text import line_problem
 
 
 @dataclass(slots=True)
@@ -27,6 +28,8 @@ def read_account(posted: Mapping[str, str], roles: Collection[str]) -> AccountFo
         form.errors["email"] = wrong
     if not 1 <= len(typed["name"]) <= 120:
         form.errors["name"] = "is missing" if not typed["name"] else "has more than 120 characters"
+    elif line_problem(typed["name"]):
+        form.errors["name"] = line_problem(typed["name"])
     if typed["role"] not in roles:
         form.errors["role"] = f"{typed['role']!r} is not a role; it is one of {', '.join(roles)}"
     problem = password_problem(form.password, email)

@@ -16,6 +16,7 @@ from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.web.application import db, settings_of
+from tamarack.web.numbers import whole
 from tamarack.web.once import NEW_KEYS
 
 OWN_KINDS: tuple[CredentialKind, ...] = ("api-key", "client-secret", "signed-key")
@@ -138,8 +139,7 @@ def act(actor: Actor, credential: Credential) -> tuple[str, Typed | None]:
                 store.change_credential(db(), actor, credential, wanted)
                 said = "The credential is changed; nodes know within a second."
             case "rotate":
-                hours = request.form.get("overlap", "0")
-                overlap = timedelta(hours=int(hours) if hours.isdigit() and len(hours) < 5 else 0)
+                overlap = timedelta(hours=whole(request.form.get("overlap", "0"), most=9_999) or 0)
                 made = store.rotate_credential(db(), actor, keys, credential, overlap)
                 _put_by(made.credential, made.value)
                 said = "A new credential took its place."

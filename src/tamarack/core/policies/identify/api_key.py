@@ -10,8 +10,9 @@ from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.http.query import name_of, without_query
 from tamarack.core.identity.caller import Caller
+from tamarack.core.policies.identify.own_credential import OwnCredential
 from tamarack.core.policies.identify.places import header_name, in_header, parameter_name, take_header
-from tamarack.core.policies.kind import CREDENTIAL_REASONS, Policy, PolicyKind, Shown, Surroundings
+from tamarack.core.policies.kind import CREDENTIAL_REASONS, PolicyKind, Shown, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -22,7 +23,7 @@ _DOUBLED = REASONS["doubled-credential"]
 _UNKNOWN = REASONS["unknown-credential"]
 
 
-class ApiKey(Policy):
+class ApiKey(OwnCredential):
     """Identify the caller by a key."""
 
     kind: Literal["api-key"] = "api-key"
@@ -34,11 +35,6 @@ class ApiKey(Policy):
         default="",
         title="Query parameter",
         description="Query parameter that carries the key; empty for none.",
-    )
-    pass_on: bool = Field(
-        default=False,
-        title="Pass the key on to the backend",
-        description="Off: the key is removed before the call goes on.",
     )
 
     @field_validator("header")
@@ -61,7 +57,6 @@ class ApiKey(Policy):
 def _compile(policy: ApiKey, surroundings: Surroundings) -> list[Part]:
     header = policy.header.encode()
     query_name = policy.query.encode()
-    strip = not policy.pass_on
     find = surroundings.directory.finder("api-key")
     doubled = Refusal(_DOUBLED, policy=policy.name)
 
@@ -74,23 +69,21 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> list[Part]:
                 field = (header, named.get(header, b""))
                 if field in headers:  # and was not taken off by another way before
                     shown, seen = field[1], 1
-                    if strip:
-                        place = headers.index(field)
-                        call.headers = headers[:place] + headers[place + 1 :]
+                    place = headers.index(field)
+                    call.headers = headers[:place] + headers[place + 1 :]
             else:
                 found = in_header(call, header)
                 seen = len(found)
                 if seen:
                     shown = found[-1]
-                    if strip:
-                        take_header(call, header)
+                    take_header(call, header)
         if query_name and call.query:
             for part in call.query.split(b"&"):
                 if name_of(part) == query_name:
                     seen += 1
                     raw = part.partition(b"=")[2]
                     shown = unquote_to_bytes(raw.replace(b"+", b" "))
-            if strip and seen:
+            if seen:
                 call.query = without_query(call.query, query_name)
         if seen > 1:
             return doubled
@@ -101,7 +94,7 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> list[Part]:
 
     places = [f'header="{policy.header}"'] if policy.header else []
     places += [f'query="{policy.query}"'] if policy.query else []
-    challenge = f'ApiKey realm="{surroundings.realm}", {", ".join(places)}'.encode("latin-1", "replace")
+    challenge = f"ApiKey realm={surroundings.realm}, {', '.join(places)}".encode("latin-1", "replace")
     unknown = Refusal(_UNKNOWN, ((b"www-authenticate", challenge),), policy.name)
 
     def take_off(call: Call) -> None:
@@ -124,7 +117,7 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> list[Part]:
             take_off=take_off,
             reads=reads,
             secret=names,
-            strips=strip,
+            strips=True,
         )
     ]
 
@@ -138,8 +131,7 @@ def _brief(policy: ApiKey) -> str:
 def _sentence(policy: ApiKey) -> str:
     places = [f"in the header `{policy.header}`"] if policy.header else []
     places += [f"in the query as `?{policy.query}=`"] if policy.query else []
-    kept = "" if not policy.pass_on else "; the key is passed on to the backend"
-    return f"The caller shows a key {' or '.join(places)}{kept}."
+    return f"The caller shows a key {' or '.join(places)}."
 
 
 def _shown(policy: ApiKey) -> Shown:

@@ -11,6 +11,7 @@ from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.http.query import in_pairs, without_query
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.credentials import client_value
+from tamarack.core.policies.identify.own_credential import OwnCredential
 from tamarack.core.policies.identify.places import (
     FORM,
     form_of,
@@ -21,7 +22,7 @@ from tamarack.core.policies.identify.places import (
     take_header,
     take_scheme,
 )
-from tamarack.core.policies.kind import CREDENTIAL_REASONS, Policy, PolicyKind, Shown, Surroundings
+from tamarack.core.policies.kind import CREDENTIAL_REASONS, PolicyKind, Shown, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -31,7 +32,7 @@ MOST_FORM_BYTES = 65_536
 """The longest form post that is looked into."""
 
 
-class ClientSecret(Policy):
+class ClientSecret(OwnCredential):
     """Identify the caller by an id and a secret."""
 
     kind: Literal["client-secret"] = "client-secret"
@@ -45,9 +46,6 @@ class ClientSecret(Policy):
         default="", title="Form field of the id", description="For form posts of at most 64 kB; empty for none."
     )
     secret_form: str = Field(default="", title="Form field of the secret", description="Empty for none.")
-    pass_on: bool = Field(
-        default=False, title="Pass id and secret on to the backend", description="Off: they are removed before."
-    )
 
     @field_validator("id_header", "secret_header")
     @classmethod
@@ -82,13 +80,13 @@ def _of_basic(value: bytes) -> tuple[bytes, bytes] | None:
 
 def _compile(policy: ClientSecret, surroundings: Surroundings) -> list[Part]:
     find = surroundings.directory.finder("client-secret")
-    basic, strip = policy.basic, not policy.pass_on
+    basic = policy.basic
     headers = (policy.id_header.encode(), policy.secret_header.encode())
     query = (policy.id_query.encode(), policy.secret_query.encode())
     form = (policy.id_form.encode(), policy.secret_form.encode())
     challenge = b""
     if basic:
-        challenge = f'Basic realm="{surroundings.realm}", charset="UTF-8"'.encode("latin-1", "replace")
+        challenge = f'Basic realm={surroundings.realm}, charset="UTF-8"'.encode("latin-1", "replace")
     fields = ((b"www-authenticate", challenge),) if challenge else ()
     unknown = Refusal(REASONS["unknown-credential"], fields, policy.name)
     unreadable = Refusal(REASONS["unknown-credential"], fields, policy.name, "Basic could not be decoded (RFC 7617)")
@@ -114,8 +112,7 @@ def _compile(policy: ClientSecret, surroundings: Surroundings) -> list[Part]:
             for value in of_scheme(call, b"authorization", b"basic"):
                 pair = _of_basic(value)
                 if pair is None:
-                    if strip:
-                        take_off(call)
+                    take_off(call)
                     return unreadable
                 shown.append(([pair[0]], [pair[1]]))
         if headers[0]:
@@ -128,8 +125,7 @@ def _compile(policy: ClientSecret, surroundings: Surroundings) -> list[Part]:
         shown = [pair for pair in shown if pair[0] or pair[1]]
         if not shown:
             return None
-        if strip:
-            take_off(call)
+        take_off(call)
         if len(shown) > 1 or len(shown[0][0]) > 1 or len(shown[0][1]) > 1:
             return doubled
         ids, secrets = shown[0]
@@ -160,7 +156,7 @@ def _compile(policy: ClientSecret, surroundings: Surroundings) -> list[Part]:
             request_body=MOST_FORM_BYTES if form[0] else 0,
             media=FORM,
             secret=names,
-            strips=strip,
+            strips=True,
         )
     ]
 
@@ -178,8 +174,7 @@ def _sentence(policy: ClientSecret) -> str:
         id, secret = getattr(policy, f"id_{place}"), getattr(policy, f"secret_{place}")
         if id:
             words.append(f"in {name} `{id}` and `{secret}`")
-    kept = "; both are passed on to the backend" if policy.pass_on else ""
-    return f"The caller shows its id and secret {' or '.join(words)}{kept}."
+    return f"The caller shows its id and secret {' or '.join(words)}."
 
 
 def _shown(policy: ClientSecret) -> Shown | None:

@@ -10,11 +10,11 @@ from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.jose import BadToken, peek
 from tamarack.core.identity.signed_keys import ISSUER, check_signed_key
+from tamarack.core.policies.identify.own_credential import OwnCredential
 from tamarack.core.policies.identify.places import header_name, in_header, of_scheme, take_header, take_one, take_scheme
 from tamarack.core.policies.kind import (
     CREDENTIAL_REASONS,
     TOKEN_REASONS,
-    Policy,
     PolicyKind,
     Shown,
     Surroundings,
@@ -25,16 +25,13 @@ from tamarack.core.types import Name
 MOST_CACHED = 20_000
 
 
-class SignedKey(Policy):
+class SignedKey(OwnCredential):
     """Identify the caller by a key that Tamarack signed for it."""
 
     kind: Literal["signed-key"] = "signed-key"
     name: Name = Field(default="signed-key", title="Name", description="Replaces one so named further out.")
     header: str = Field(
         default="authorization", title="Header", description="authorization: after Bearer; or a header of its own."
-    )
-    pass_on: bool = Field(
-        default=False, title="Pass the key on to the backend", description="Off: it is removed before the call goes on."
     )
 
     @field_validator("header")
@@ -47,12 +44,12 @@ class SignedKey(Policy):
 
 
 def _compile(policy: SignedKey, surroundings: Surroundings) -> list[Part]:
-    header, strip = policy.header.encode(), not policy.pass_on
+    header = policy.header.encode()
     bearer = header == b"authorization"
     find = surroundings.directory.finder("signed-key")
     signing = surroundings.material.signing
     cached: dict[bytes, tuple[float, int, bytes]] = {}
-    challenge = f'Bearer realm="{surroundings.realm}"'.encode("latin-1", "replace")
+    challenge = f"Bearer realm={surroundings.realm}".encode("latin-1", "replace")
     fields = ((b"www-authenticate", challenge + b', error="invalid_token"'),)
     unknown = Refusal(REASONS["unknown-credential"], fields, policy.name)
     doubled = Refusal(REASONS["doubled-credential"], policy=policy.name)
@@ -69,7 +66,7 @@ def _compile(policy: SignedKey, surroundings: Surroundings) -> list[Part]:
     start = b"bearer " if bearer else b""
 
     def identify(call: Call) -> Caller | Refusal | None:
-        token, many = take_one(call, header, start, strip)
+        token, many = take_one(call, header, start, strip=True)
         if not many:
             return None
         if many > 1:
@@ -110,7 +107,7 @@ def _compile(policy: SignedKey, surroundings: Surroundings) -> list[Part]:
         reads=reads,
         secret=(policy.header,),
         place="bearer" if bearer else policy.header,
-        strips=strip,
+        strips=True,
     )
     return [way]
 
@@ -134,8 +131,5 @@ KIND = PolicyKind(
     credential="signed-key",
     shown=_shown,
     brief=lambda policy: "Bearer" if policy.header == "authorization" else policy.header,
-    sentence=lambda policy: (
-        f"The caller shows a key that Tamarack signed for it, as `{_place(policy)}`"
-        f"{'; the key is passed on to the backend' if policy.pass_on else ''}."
-    ),
+    sentence=lambda policy: f"The caller shows a key that Tamarack signed for it, as `{_place(policy)}`.",
 )

@@ -203,7 +203,7 @@ def _compile(policy: JwtPolicy, surroundings: Surroundings) -> list[Part]:
     header, cookie, strip = policy.header.encode(), policy.cookie.encode(), not policy.pass_on
     bearer = header == b"authorization"
     cached: dict[bytes, _Verified] = {}
-    challenge = f'Bearer realm="{surroundings.realm}"'.encode("latin-1", "replace")
+    challenge = f"Bearer realm={surroundings.realm}".encode("latin-1", "replace")
     fields = ((b"www-authenticate", challenge + b', error="invalid_token"'),)
     doubled = Refusal(REASONS["doubled-credential"], policy=policy.name)
 

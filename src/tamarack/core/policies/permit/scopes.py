@@ -39,7 +39,7 @@ def _compile(policy: Scopes, surroundings: Surroundings) -> list[Part]:
     wanted = frozenset(policy.scopes)
     every = policy.needs == "all"
     listed = " ".join(policy.scopes)
-    challenge = f'Bearer realm="{surroundings.realm}", error="insufficient_scope", scope="{listed}"'
+    challenge = f'Bearer realm={surroundings.realm}, error="insufficient_scope", scope="{listed}"'
     fields = ((b"www-authenticate", challenge.encode("latin-1", "replace")),)
     missing = Refusal(REASONS["scope-missing"], fields, policy.name, f"{policy.needs} of {listed} is needed")
 
