@@ -146,7 +146,7 @@ def _fill(session: Session) -> None:
     loaded = shipped_configuration(7400)
     keep_documents(session, loaded, describe)
     drafting.replace_all(session, COMMAND_LINE, loaded.configuration, remove_others=True)
-    set_secret(session, COMMAND_LINE, bytes(32), "harbour-register", "only-for-tests")
+    set_secret(session, COMMAND_LINE, bytes(32), "harbour-register", "only-for-tests", hosts=["127.0.0.1:7423"])
     for environment in ("test", "production"):
         rolling.roll_out(session, COMMAND_LINE, environment)
     for member in STAFF:

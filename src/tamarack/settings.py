@@ -57,7 +57,7 @@ class Settings(BaseSettings):
     secure_cookies: bool = Field(default=False, description="Send session cookies over HTTPS only.")
     session_hours: int = Field(default=12, ge=1, le=720, description="Hours until a sign-in ends without use.")
     sign_in_attempts: int = Field(
-        default=8, ge=1, description="Failed sign-ins per address or account within 15 minutes before a pause."
+        default=8, ge=1, description="Failed sign-ins of one account from one address within 15 minutes before a pause."
     )
     unreachable: str = Field(
         default="",
@@ -86,7 +86,8 @@ class Settings(BaseSettings):
     mail_password: SecretStr = Field(default=SecretStr(""), description="Password to sign in to the mail server with.")
     trusted_proxies: str = Field(
         default="",
-        description="Networks whose Forwarded fields a node believes, with commas between; empty for none.",
+        description="Networks of proxies whose X-Forwarded-For nodes, console and portal believe, with commas between;"
+        " empty for none.",
     )
     head_limit_bytes: int = Field(
         default=32_768, ge=1024, description="Largest request line and header fields together, in bytes."

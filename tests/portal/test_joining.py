@@ -17,14 +17,19 @@ from tamarack.store.mail.tables import Mail
 from tamarack.store.people.tables import Organization, Person
 
 GOOD = "harbour-lamp-77"
-FORM = {"name": "Ane Skog", "email": "Ane.Skog@tern-trips.example", "password": GOOD, "organization": "tern trips",
+FORM = {"name": "Ane Skog", "email": "Ane.Skog@tern-trips.example", "organization": "tern trips",
         "message": "I build the app"}  # fmt: skip
+CHOSEN = {"password": GOOD}
 LEAD = ("m.tern@tern-trips.example", "island-hopper-52")
 MEMBER = ("j.gale@tern-trips.example", "north-breeze-64")
 
 
 def mails(session: Session, to: str) -> list[Mail]:
+    """All mail to someone, after what strangers asked for was answered, as the worker does."""
     session.expire_all()
+    while (asked := joining.next_ask(session)) is not None:
+        joining.answer(session, asked, "http://portal.example")
+        session.commit()
     return list(session.exec(select(Mail).where(Mail.to == to).order_by(col(Mail.id))))
 
 
@@ -45,9 +50,10 @@ def test_a_stranger_signs_up_confirms_is_let_in_by_the_lead_and_signs_in(portal:
     assert not signs_in(portal, email, GOOD)
     where = link(world, email)
     assert "This is my address" in portal.get(where).text
+    assert "at least 10" in portal.post(where, data={"password": "short"}).text
     assert world.exec(select(JoinRequest)).one().state == "unconfirmed"  # looking confirms nothing
-    assert "a lead of your organization" in portal.post(where).text.lower()
-    assert portal.post(where).status_code == 410
+    assert "a lead of your organization" in portal.post(where, data=CHOSEN).text.lower()
+    assert portal.post(where, data=CHOSEN).status_code == 410
     assert "asks to join Tern Trips" in mails(world, LEAD[0])[-1].subject
     sign_in(portal, *LEAD)
     page = portal.get("/team/").text
@@ -68,7 +74,7 @@ def test_an_unknown_organization_is_decided_by_staff_and_may_be_made_anew(
     portal: FlaskClient, admin: FlaskClient, world: Session
 ) -> None:
     portal.post("/join", data=FORM | {"email": "p@puffin.example", "organization": "Puffin Works"})
-    assert "platform team" in portal.post(link(world, "p@puffin.example")).text.lower()
+    assert "platform team" in portal.post(link(world, "p@puffin.example"), data=CHOSEN).text.lower()
     assert "asks to join Puffin Works" in mails(world, "i.marsh@skerry.example")[-1].subject
     assert "Puffin Works" in admin.get("/subscribers/requests/").text
     wanted = world.exec(select(JoinRequest)).one()
@@ -87,7 +93,7 @@ def test_a_request_is_declined_with_a_reason_and_the_password_is_not_kept(
 ) -> None:
     portal.post("/join", data=FORM)
     email = FORM["email"].lower()
-    portal.post(link(world, email))
+    portal.post(link(world, email), data=CHOSEN)
     wanted = world.exec(select(JoinRequest)).one()
     admin.post(
         f"/subscribers/requests/joining/{wanted.id}", data={"act": "decline", "reason": "use the shared account"}
@@ -115,13 +121,11 @@ def test_what_a_stranger_is_told_is_the_same_whether_an_account_exists(portal: F
 @pytest.mark.parametrize(
     ("changes", "words"),
     [
-        ({"password": "short"}, "has 5 characters; a password has at least 10"),
-        ({"password": "ane.skog-and-more"}, "holds your e-mail name"),
-        ({"password": "aaaaaaaaaaaa"}, "repeats the same few characters"),
         ({"email": "nobody"}, "is not an e-mail address"),
         ({"email": "a@b.example,c@d.example"}, "is not an e-mail address"),
-        ({"name": ""}, "is missing"),
-        ({"organization": ""}, "say which organization"),
+        ({"name": ""}, "give your name"),
+        ({"name": "=?utf-8?q?a=0Ab?="}, "encoded word of mail"),
+        ({"organization": ""}, "give the organization"),
     ],
 )
 def test_a_wrong_sign_up_names_the_rule_and_keeps_what_was_typed(
@@ -131,7 +135,6 @@ def test_a_wrong_sign_up_names_the_rule_and_keeps_what_was_typed(
     assert answer.status_code == 422
     assert words in answer.text
     assert "I build the app" in answer.text
-    assert GOOD not in answer.text
 
 
 def test_what_strangers_type_reaches_pages_and_mail_as_text(
@@ -139,17 +142,36 @@ def test_what_strangers_type_reaches_pages_and_mail_as_text(
 ) -> None:
     sly = "<script>alert(1)</script>"
     portal.post("/join", data=FORM | {"name": sly, "organization": sly, "message": sly})
-    portal.post(link(world, FORM["email"].lower()))
+    portal.post(link(world, FORM["email"].lower()), data=CHOSEN)
     page = admin.get("/subscribers/requests/").text
     assert sly not in page
     assert "&lt;script&gt;" in page
 
 
-def test_asking_too_often_is_slowed_down(portal: FlaskClient) -> None:
-    codes = [portal.post("/forgot", data={"email": f"a{n}@b.example"}).status_code for n in range(12)]
-    assert codes[:10] == [200] * 10
-    assert codes[10:] == [429] * 2
-    assert portal.post("/join", data=FORM).status_code == 429
+def test_asking_too_often_for_someone_from_one_place_is_slowed_down_for_them_alone(
+    portal: FlaskClient, world: Session
+) -> None:
+    codes = [portal.post("/forgot", data={"email": LEAD[0]}).status_code for _ in range(12)]
+    assert codes == [200] * 10 + [429] * 2
+    assert portal.post("/forgot", data={"email": MEMBER[0]}).status_code == 200
+    elsewhere = {"REMOTE_ADDR": "192.0.2.9"}
+    assert portal.post("/forgot", data={"email": LEAD[0]}, environ_base=elsewhere).status_code == 200
+    assert len(mails(world, LEAD[0])) == joining.MOST_MAILS, "nobody's mail box is filled by strangers"
+
+
+def test_the_password_is_that_of_whoever_reads_the_mail(portal: FlaskClient, world: Session) -> None:
+    """However often strangers sign up with somebody's address, before and after them."""
+    email = FORM["email"].lower()
+    portal.post("/join", data=FORM | {"name": "A stranger", "organization": "Strangers"})
+    portal.post("/join", data=FORM)
+    owns = link(world, email)
+    portal.post("/join", data=FORM | {"name": "Another stranger"})
+    mails(world, email)
+    assert portal.post(owns, data=CHOSEN).status_code == 200
+    portal.post("/join", data=FORM | {"name": "A third stranger"})
+    assert mails(world, email)[-1].subject == "Your request waits"
+    wanted = world.exec(select(JoinRequest).where(JoinRequest.email == email)).one()
+    assert (wanted.name, wanted.state) == ("Ane Skog", "waiting")
 
 
 def test_a_lead_invites_a_colleague_who_chooses_name_and_password(portal: FlaskClient, world: Session) -> None:

@@ -168,7 +168,14 @@ def test_a_secret_goes_in_its_header_and_nowhere_else(
     settings: Settings, session: Session, collector: tuple[Seen, str]
 ) -> None:
     app, address = collector
-    set_secret(session, COMMAND_LINE, settings.keys.credentials.sealing, "collector-key", "made-up-for-this")
+    set_secret(
+        session,
+        COMMAND_LINE,
+        settings.keys.credentials.sealing,
+        "collector-key",
+        "made-up-for-this",
+        hosts=["127.0.0.1"],
+    )
     exporting.set_up(session, COMMAND_LINE, address, True, "x-collector-key", "collector-key")
     put(settings, Batch("a", "n", calls(3, "a")))
     send_all(session, settings)

@@ -129,8 +129,14 @@ def test_nothing_is_rolled_out_while_a_secret_that_it_names_is_not_set(session: 
     with pytest.raises(NotFit, match="backend b: the secret 'register' is not set for production"):
         rolling.roll_out(session, COMMAND_LINE, "production")
     secrets.set_secret(session, COMMAND_LINE, SEALING, "register", "x", environment="test")
-    assert check_in(Configuration.model_validate(made), "production", secrets.names_set_for(session, "production"))
+    assert check_in(Configuration.model_validate(made), "production", secrets.facts_for(session, "production"))
     secrets.set_secret(session, COMMAND_LINE, SEALING, "register", "x")
+    with pytest.raises(NotFit, match=r"'register' may not be sent to http://127\.0\.0\.1:1"):
+        rolling.roll_out(session, COMMAND_LINE, "production")
+    secrets.set_secret(session, COMMAND_LINE, SEALING, "register", "x", hosts=["127.0.0.1:2", "register.example"])
+    with pytest.raises(NotFit, match="may not be sent"):
+        rolling.roll_out(session, COMMAND_LINE, "production")
+    secrets.set_secret(session, COMMAND_LINE, SEALING, "register", "x", hosts=["127.0.0.1:1"])
     assert rolling.roll_out(session, COMMAND_LINE, "production").number
 
 

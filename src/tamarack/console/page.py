@@ -21,6 +21,7 @@ from tamarack.store.rollouts.tables import Rollout
 from tamarack.web.application import actor, db
 from tamarack.web.changing import make_change
 from tamarack.web.people.own_password import FORM as CHANGE_PASSWORD
+from tamarack.web.people.signed_in import who_is
 
 View = TypeVar("View", bound=Callable[..., Any])
 
@@ -28,10 +29,7 @@ View = TypeVar("View", bound=Callable[..., Any])
 def me() -> Staff | None:
     """Who is signed in, or None."""
     if "staff" not in g:
-        staff = db().get(Staff, session["staff"]) if "staff" in session else None
-        if staff is not None and (not staff.active or session.get("epoch") != staff.session_epoch):
-            staff = None
-        g.staff = staff
+        g.staff = who_is(Staff)
     return cast(Staff | None, g.staff)
 
 

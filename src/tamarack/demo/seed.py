@@ -70,7 +70,9 @@ def seed(engine: Engine, settings: Settings) -> int:
         keep_documents(session, loaded, describe)
         for name, summary in _SECRETS.items():
             value = secrets.token_urlsafe(24)
-            set_secret(session, COMMAND_LINE, settings.keys.credentials.sealing, name, value, summary=summary)
+            hosts = _hosts_of(loaded.configuration, name)
+            sealing = settings.keys.credentials.sealing
+            set_secret(session, COMMAND_LINE, sealing, name, value, summary=summary, hosts=hosts)
             _keep(keys / f"{name}.secret", value)
         _keep(keys / "harbour-office.secret", secrets.token_urlsafe(24))
         drafting.replace_all(session, COMMAND_LINE, loaded.configuration, remove_others=True)
@@ -215,6 +217,12 @@ def _organization(
 
 _SECRETS = {"harbour-register": "What the gateway shows to the harbour office's berth register"}
 """Secrets that the demo's configuration names, and what they are for."""
+
+
+def _hosts_of(configuration: Configuration, secret: str) -> list[str]:
+    """Where the demo's backends that are shown a secret stand."""
+    targets = [t.address for one in configuration.backends if one.sign_in_secret == secret for t in one.targets]
+    return [address.partition("://")[2].partition("/")[0] for address in targets]
 
 
 def _wanted(application: DemoApplication, settings: Settings) -> Wanted:

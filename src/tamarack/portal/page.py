@@ -8,7 +8,7 @@ from collections.abc import Callable
 from functools import lru_cache, wraps
 from typing import Any, TypeVar, cast
 
-from flask import abort, current_app, flash, g, redirect, render_template, request, session, url_for
+from flask import abort, current_app, flash, g, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from tamarack.core.configuration.audience import STRANGER, Viewer
@@ -26,6 +26,7 @@ from tamarack.store.rollouts.tables import Rollout
 from tamarack.web.application import actor, db
 from tamarack.web.changing import make_change
 from tamarack.web.people.own_password import FORM as CHANGE_PASSWORD
+from tamarack.web.people.signed_in import who_is
 
 View = TypeVar("View", bound=Callable[..., Any])
 
@@ -33,10 +34,7 @@ View = TypeVar("View", bound=Callable[..., Any])
 def me() -> Person | None:
     """Who is signed in, or None."""
     if "person" not in g:
-        person = db().get(Person, session["person"]) if "person" in session else None
-        if person is not None and (not person.active or session.get("epoch") != person.session_epoch):
-            person = None
-        g.person = person
+        g.person = who_is(Person)
     return cast(Person | None, g.person)
 
 

@@ -17,6 +17,7 @@ from tamarack.store.keys import key_set_table as key_set
 from tamarack.store.keys import signing_table as signing_key
 from tamarack.store.mail import tables as mail
 from tamarack.store.people import attempts as sign_in_attempt
+from tamarack.store.people import sessions as signed_in
 from tamarack.store.people import staff
 from tamarack.store.people import tables as organization
 from tamarack.store.portal import branding, picture
@@ -59,6 +60,7 @@ __all__ = [
     "set_aside",
     "share",
     "sign_in_attempt",
+    "signed_in",
     "signing_key",
     "staff",
     "statement",

@@ -13,12 +13,14 @@ from sqlmodel import Session
 from werkzeug.exceptions import HTTPException
 
 from tamarack import __version__
+from tamarack.core.http.addresses import networks
 from tamarack.core.text import one_line, text_problem
 from tamarack.settings import Settings
 from tamarack.store.audit.log import Actor
 from tamarack.store.engine import make_engine
 from tamarack.store.errors import StoreError
 from tamarack.store.traffic.reading import TookTooLong
+from tamarack.web.behind_proxy import BehindProxy
 from tamarack.web.changing import again
 from tamarack.web.markdown import to_html, to_line
 from tamarack.web.numbers import LARGEST
@@ -52,7 +54,8 @@ def make_application(package: str, door: str, settings: Settings, folder: Path) 
     )
     app.config.update(
         SECRET_KEY=settings.keys.text(f"session-{door}"),
-        SESSION_COOKIE_NAME=f"tamarack_{door}",
+        # The prefix makes browsers take the cookie over HTTPS for this host alone (RFC 6265bis, 4.1.3.2).
+        SESSION_COOKIE_NAME=f"{'__Host-' if settings.secure_cookies else ''}tamarack_{door}",
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Lax",
         SESSION_COOKIE_SECURE=settings.secure_cookies,
@@ -69,6 +72,9 @@ def make_application(package: str, door: str, settings: Settings, folder: Path) 
     app.jinja_env.filters.update(FILTERS | {"markdown": to_html, "markdown_line": to_line})
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.jinja_env.globals.update(asset=_assets(), version=__version__, settings=settings, again=again)
+    if settings.trusted_proxies:
+        behind = BehindProxy(app.wsgi_app, networks(settings.trusted_proxies))
+        app.wsgi_app = behind  # type: ignore[assignment]
     app.before_request(_readable)
     app.after_request(_finish)
     app.teardown_appcontext(_close)

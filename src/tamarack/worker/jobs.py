@@ -14,6 +14,8 @@ from tamarack.store.applications import changes as subscribing
 from tamarack.store.columns import now
 from tamarack.store.documents import queries as documents
 from tamarack.store.joining import queries as joining
+from tamarack.store.joining.tables import JoinAsk
+from tamarack.store.people import attempts, sessions
 from tamarack.store.portal import search as catalogue
 from tamarack.store.quotas import queries as quotas
 from tamarack.worker.ship import Note, set_aside, unnoted
@@ -42,6 +44,26 @@ def ship_all_use(engine: Engine, settings: Settings, log: Log, note: Note = unno
         ship_use(engine, path, log, note)
 
 
+def answer_strangers(engine: Engine, settings: Settings, log: Log) -> bool:
+    """Answer what a stranger asked for first, by mail; whether there was something. One that fails stops no other."""
+    with Session(engine) as session:
+        asked = joining.next_ask(session)
+        if asked is None:
+            return False
+        id = asked.id
+        try:
+            joining.answer(session, asked, settings.portal_url)
+            session.commit()
+        except Exception as error:  # whatever is wrong with it, it is asked for no more
+            session.rollback()
+            log(f"what a stranger asked for ({id}) was not answered: {type(error).__name__}")
+            gone = session.get(JoinAsk, id)
+            if gone is not None:
+                session.delete(gone)
+            session.commit()
+        return True
+
+
 def change_plans(engine: Engine, log: Log) -> None:
     """Change the plans whose time has come."""
     with Session(engine) as session:
@@ -50,10 +72,12 @@ def change_plans(engine: Engine, log: Log) -> None:
         session.commit()
 
 
-def drop_stale(engine: Engine) -> None:
+def drop_stale(engine: Engine, settings: Settings) -> None:
     """Drop what people did not come back to in time, and make the search where it is missing."""
     with Session(engine) as session:
         joining.drop_stale(session, now() - timedelta(days=7))
         documents.drop_unkept(session, now() - timedelta(days=1))
+        attempts.drop_old_attempts(session)
+        sessions.drop_ended(session, timedelta(hours=settings.session_hours))
         catalogue.index_if_missing(session)
         session.commit()

@@ -12,7 +12,7 @@ from tamarack.worker.alerts import look_all
 from tamarack.worker.documents import DocumentTask
 from tamarack.worker.export import send_next
 from tamarack.worker.hand_over import make_and_drop
-from tamarack.worker.jobs import change_plans, drop_stale, ship_all_use
+from tamarack.worker.jobs import answer_strangers, change_plans, drop_stale, ship_all_use
 from tamarack.worker.keep import HouseKeeper
 from tamarack.worker.key_sets import KeySetFollower
 from tamarack.worker.mail import send_mail
@@ -33,8 +33,9 @@ def tasks(settings: Settings, stop: threading.Event, engine: Engine) -> list[Tas
         Task("partitions and old records", 60.0, HouseKeeper(settings, log).keep),
         Task("key sets, overlaps and watches", 0.0, key_sets.look, key_sets.close),
         Task("plans that change", 0.5, lambda: change_plans(engine, log)),
+        Task("what strangers ask for", 0.5, lambda: answer_strangers(engine, settings, log)),
         Task("mail", 0.5, lambda: bool(send_mail(engine, settings, log))),
-        Task("links that are past, and search", 60.0, lambda: drop_stale(engine)),
+        Task("links that are past, and search", 60.0, lambda: drop_stale(engine, settings)),
         Task("files to hand over", 0.5, lambda: make_and_drop(engine, settings, stop)),
         Task("alerts", 2.0, lambda: look_all(engine, settings, log)),
         Task("export", 0.5, lambda: send_next(engine, settings, log)),

@@ -10,7 +10,7 @@ from tamarack.store.people.sign_in import sign_in_staff
 from tamarack.web.people.door import make_door
 from tamarack.web.safe import safe_next
 
-pages = make_door("staff", sign_in_staff, me, "sign_in.form")
+pages = make_door(sign_in_staff, me, "sign_in.form")
 
 
 @pages.post("/environment")

@@ -58,7 +58,7 @@ def review() -> Any:
         rollout=rollout,
         changes=difference(live, draft()),
         risks=[*risks(draft()), *below_traffic(db(), where, live, draft())],
-        problems=check_in(draft(), where, secrets.names_set_for(db(), where)),
+        problems=check_in(draft(), where, secrets.facts_for(db(), where)),
         lines=file_difference(live, draft()),
         mark=drafting.mark(db()),
         allowed=may(f"roll-out:{where}"),

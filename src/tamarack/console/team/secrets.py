@@ -7,7 +7,8 @@ from flask import Blueprint, current_app, request
 
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires, running
 from tamarack.core.configuration.environments import ENVIRONMENTS
-from tamarack.core.configuration.model import secrets_used
+from tamarack.core.configuration.model import least_secrets, secrets_used
+from tamarack.core.identity.secret_facts import read_hosts
 from tamarack.store.errors import NotPossible
 from tamarack.store.secrets import queries as store
 from tamarack.web.application import db, settings_of
@@ -17,7 +18,9 @@ pages = Blueprint("secrets", __name__, url_prefix="/settings/secrets")
 
 OVERLAPS = (("0", "ends at once"), ("1", "1 hour"), ("24", "1 day"), ("168", "7 days"))
 """Hours that the value before is still accepted, with words."""
-_FIELDS = ("name", "value", "environment", "summary", "overlap")
+_FIELDS = ("name", "value", "environment", "summary", "overlap", "hosts")
+NOWHERE = "nowhere"
+"""What is typed for a secret that is to be sent to no host any more."""
 
 
 def _used() -> dict[str, dict[str, list[str]]]:
@@ -48,7 +51,9 @@ def _page(typed: dict[str, str], errors: dict[str, str]) -> str:
 @pages.get("/")
 @requires("see")
 def index() -> Any:
-    return _page({"name": request.args.get("name", "")}, {})
+    name = request.args.get("name", "")
+    known = next((one for one in store.all_secrets(db()) if one.name == name), None)
+    return _page({"name": name, "hosts": "\n".join(known.hosts) if known is not None else ""}, {})
 
 
 @pages.post("/")
@@ -58,23 +63,39 @@ def put() -> Any:
     typed = {name: request.form.get(name, "") for name in _FIELDS}
     hours = whole(typed["overlap"], most=10_000) or 0
     key = settings_of(current_app).keys.credentials.sealing
+    name = typed["name"].strip()
+    least = max(least_secrets(one).get(name, 0) for one in (draft(), *(running(where)[1] for where in ENVIRONMENTS)))
     try:
+        hosts = _hosts(typed["hosts"])
         store.set_secret(
             db(),
             acting(),
             key,
-            typed["name"].strip(),
+            name,
             typed["value"].strip() if "-----BEGIN" not in typed["value"] else typed["value"],
             typed["environment"],
             typed["summary"] or None,
             timedelta(hours=hours),
+            hosts,
+            least,
         )
     except NotPossible as error:
         db().rollback()
         return _page(typed | {"value": ""}, {error.field or "name": str(error)}), 422
     db().commit()
-    done(f"The secret {typed['name'].strip()} is set. Nodes use it within a second.")
+    done(f"The secret {name} is set. Nodes use it within a second.")
     return back_to("secrets.index")
+
+
+def _hosts(typed: str) -> tuple[str, ...] | None:
+    """The hosts that were typed; None where nothing was, which changes nothing. Raises `NotPossible`."""
+    words = typed.replace(",", " ").split()
+    if words == [NOWHERE]:
+        return ()
+    try:
+        return read_hosts(words) or None
+    except ValueError as error:
+        raise NotPossible(f"{error}.", "hosts") from error
 
 
 @pages.post("/<name>/remove")

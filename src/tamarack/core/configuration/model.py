@@ -7,7 +7,7 @@ is rolled out.
 import ipaddress
 import re
 from collections import Counter
-from collections.abc import Collection
+from collections.abc import Mapping
 from typing import Annotated, Literal
 from urllib.parse import urlsplit
 
@@ -17,6 +17,7 @@ from tamarack.core.configuration.audience import Audience
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.plans import Part, Product
 from tamarack.core.http.backend_sign_in import SignInKind
+from tamarack.core.identity.secret_facts import SecretFacts, may_go_to
 from tamarack.core.identity.secret_names import SecretName, names_in
 from tamarack.core.limits.window import Window, distinct
 from tamarack.core.policies import AnyPolicy, kind_of
@@ -384,17 +385,37 @@ def secrets_used(configuration: Configuration) -> dict[str, list[str]]:
     return found
 
 
-def key_sets_used(configuration: Configuration) -> set[str]:
-    """The addresses of key sets that a configuration's policies verify with."""
+def least_secrets(configuration: Configuration) -> dict[str, int]:
+    """How many bytes secrets have at least, by what the policies that name them use them for."""
+    found: dict[str, int] = {}
+    for policy in _placed(configuration):
+        least = kind_of(policy).least_secret(policy)
+        for name in names_in(policy) if least else ():
+            found[name] = max(least, found.get(name, 0))
+    return found
+
+
+def _placed(configuration: Configuration) -> list[AnyPolicy]:
+    """Every policy, wherever it is placed."""
     placed = list(configuration.everywhere)
     for api in configuration.apis:
         for version in api.versions:
             placed += [*version.policies, *(p for operation in version.operations for p in operation.policies)]
-    return {address for policy in placed if (address := kind_of(policy).key_set(policy))}
+    return placed
 
 
-def check_in(configuration: Configuration, environment: str, secrets: Collection[str] | None = None) -> list[Problem]:
-    """`check`, and what is missing to run in one environment: targets, and secrets where those set are given."""
+def key_sets_used(configuration: Configuration) -> set[str]:
+    """The addresses of key sets that a configuration's policies verify with."""
+    return {address for policy in _placed(configuration) if (address := kind_of(policy).key_set(policy))}
+
+
+def check_in(
+    configuration: Configuration, environment: str, secrets: Mapping[str, SecretFacts] | None = None
+) -> list[Problem]:
+    """`check`, and what is missing to run in one environment: targets, and secrets where those set are given.
+
+    A secret is sent only where whoever keeps it lets it go, and is long enough for what it verifies.
+    """
     assert environment in ENVIRONMENTS
     found = check(configuration)
     used = {v.backend for api in configuration.apis for v in api.versions if v.state != "draft"}
@@ -405,5 +426,26 @@ def check_in(configuration: Configuration, environment: str, secrets: Collection
     for name, places in secrets_used(configuration).items():
         if secrets is not None and name not in secrets:
             message = f"{places[0]}: the secret {name!r} is not set for {environment}; set it under Settings, Secrets"
+            found.append(Problem(path=("secrets", name), message=message))
+    if secrets is not None:
+        found += _misused(configuration, environment, secrets)
+    return found
+
+
+def _misused(configuration: Configuration, environment: str, secrets: Mapping[str, SecretFacts]) -> list[Problem]:
+    found = []
+    for place, backend in enumerate(configuration.backends):
+        facts = secrets.get(backend.sign_in_secret) if backend.sign_in_secret else None
+        for target in backend.targets_in(environment) if facts is not None else ():
+            if not may_go_to(facts.hosts if facts is not None else (), target.address):
+                words = (
+                    f"backend {backend.name}: the secret {backend.sign_in_secret!r} may not be sent to {target.address}"
+                )
+                message = f"{words}; whoever keeps secrets can add the host under Settings, Secrets"
+                found.append(Problem(path=("backends", place, "sign_in_secret"), message=message))
+    for name, least in least_secrets(configuration).items():
+        if name in secrets and secrets[name].size < least:
+            words = f"the secret {name!r} has {secrets[name].size} bytes"
+            message = f"{words}; tokens signed with it ask for {least} (RFC 7518, 3.2)"
             found.append(Problem(path=("secrets", name), message=message))
     return found

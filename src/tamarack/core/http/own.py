@@ -12,14 +12,15 @@ from urllib.parse import unquote_to_bytes
 
 from tamarack.core.http.fields import Header
 
-COOKIES = b"tamarack_"
+_COOKIE = b"tamarack_"
+COOKIES = (_COOKIE, b"__Host-" + _COOKIE)
 """How the names of the web programs' cookies begin."""
 MARKS = (
     b"tmk_",  # a key
     b"tms_",  # a client's secret
     b"dG1jX",  # a client's id and secret as Basic writes them (RFC 7617)
     b"eyJpc3MiOiJ0YW1hcmFjayIs",  # a signed key's claims, whose issuer comes first
-    COOKIES,
+    _COOKIE,
     b"%5f",  # an underscore that hides one of them
     b"%5F",
 )

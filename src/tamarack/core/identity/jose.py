@@ -74,6 +74,8 @@ class VerifyingKey:
     curve: str
     kid: str = ""
     alg: str = ""
+    size: int = 0
+    """Of a shared secret: its bytes."""
 
     def fits(self, algorithm: str) -> bool:
         type_, curve = _NEEDS[algorithm]
@@ -135,7 +137,7 @@ def key_of_pem(text: str) -> VerifyingKey:
 
 def key_of_secret(value: bytes) -> VerifyingKey:
     """A shared secret as a key for HMAC."""
-    return VerifyingKey(OctKey.import_key(value), "oct", "")
+    return VerifyingKey(OctKey.import_key(value), "oct", "", size=len(value))
 
 
 def _decoded(part: bytes, what: str) -> dict[str, Any]:
@@ -187,6 +189,11 @@ def signed_payload(token: bytes, keys: Sequence[VerifyingKey], algorithms: Itera
         if not candidates:
             raise UnknownKey(kid)
     candidates = [key for key in candidates if key.fits(algorithm)]
+    least = LEAST_SECRET_BYTES.get(algorithm, 0)
+    long_enough = [key for key in candidates if key.size >= least]
+    if candidates and not long_enough:
+        raise BadToken("bad-token", f"the shared secret is too short: {algorithm} asks for {least} bytes")
+    candidates = long_enough
     if not candidates:
         raise BadToken("bad-token", f"no key here fits {algorithm}")
     for key in candidates:

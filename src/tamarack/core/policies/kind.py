@@ -98,6 +98,8 @@ class PolicyKind:
     """How a caller shows the credential, for examples."""
     key_set: Callable[[Any], str] = lambda policy: ""
     """The address of the key set that a policy verifies with; empty for none."""
+    least_secret: Callable[[Any], int] = lambda policy: 0
+    """How many bytes the secret that a policy names has at least."""
     sentence_outside: Callable[[Any], str] | None = None
     """The sentence for developers, where the policy's own may name what is another organization's business."""
     alone: bool = field(default=False)

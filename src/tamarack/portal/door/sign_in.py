@@ -4,4 +4,4 @@ from tamarack.portal.page import me
 from tamarack.store.people.sign_in import sign_in_person
 from tamarack.web.people.door import make_door
 
-pages = make_door("person", sign_in_person, me, "catalogue.index")
+pages = make_door(sign_in_person, me, "catalogue.index")

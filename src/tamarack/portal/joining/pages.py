@@ -1,22 +1,23 @@
 """Joining: signing up, confirming the address, taking up an invitation, and a password that was forgotten."""
 
+import time
 from typing import Any
 
 from flask import Blueprint, current_app, request
 
 from tamarack.core.identity.mail_address import email_problem
+from tamarack.core.text import line_problem
 from tamarack.portal.page import back_to, done, render
 from tamarack.store.errors import NotPossible
 from tamarack.store.joining import queries as joining
-from tamarack.store.people.sign_in import TooManyAttempts
+from tamarack.store.people.attempts import TooManyAttempts, begin_attempt
 from tamarack.store.people.tables import Organization
 from tamarack.web.application import actor, db, settings_of
-from tamarack.web.people.accounts import read_account
 
 pages = Blueprint("joining", __name__)
 
-_OFTEN = "That was asked too often from here or for this address. Try again in a quarter of an hour."
-_PROMISE = "A mail is on its way to {}. What it says, goes on from there."
+_OFTEN = "That was asked too often from here. Try again in a quarter of an hour."
+_PROMISE = "A mail is on its way to {}. Follow the link in it."
 
 
 def _portal() -> str:
@@ -34,38 +35,56 @@ def form() -> Any:
 
 @pages.post("/join")
 def sign_up() -> Any:
-    account = read_account({**request.form, "role": "member"}, ("member",))
-    typed = account.typed | {name: request.form.get(name, "").strip() for name in ("organization", "message")}
-    if not 1 <= len(typed["organization"]) <= 80:
-        account.errors["organization"] = "say which organization you belong to, in 1 to 80 characters"
-    if account.errors:
-        return render("joining/sign_up.html", typed=typed, errors=account.errors), 422
-    try:
-        joining.slow_down(db(), typed["email"], request.remote_addr or "")
-    except TooManyAttempts:
+    typed = {name: request.form.get(name, "").strip() for name in ("email", "name", "organization", "message")}
+    typed["email"] = typed["email"].lower()
+    errors: dict[str, str] = {}
+    if problem := email_problem(typed["email"]):
+        errors["email"] = problem
+    for name, most, words in (("name", 120, "your name"), ("organization", 80, "the organization that you belong to")):
+        if not 1 <= len(typed[name]) <= most:
+            errors[name] = f"give {words}, in 1 to {most} characters"
+        elif problem := line_problem(typed[name]):
+            errors[name] = problem
+    if errors:
+        return render("joining/sign_up.html", typed=typed, errors=errors), 422
+    if _too_often(typed["email"]):
         return render("joining/sign_up.html", typed=typed, errors={"email": _OFTEN}), 429
-    joining.sign_up(
-        db(), typed["email"], typed["name"], account.password, typed["organization"], typed["message"], _portal()
-    )
+    said = {name: typed[name] for name in ("name", "organization", "message")}
+    joining.ask(db(), "sign-up", typed["email"], said)
     db().commit()
     return render("joining/sent.html", title="Look into your mail", words=_PROMISE.format(typed["email"]))
 
 
+def _too_often(email: str) -> bool:
+    """Whether too much was asked from here lately; else this one counts, and takes as long as it has to."""
+    try:
+        time.sleep(begin_attempt(db(), "join", email, request.remote_addr or "", joining.MOST_ASKED))
+    except TooManyAttempts:
+        return True
+    return False
+
+
 @pages.get("/join/confirm/<token>")
 def confirm_form(token: str) -> Any:
-    """Asks for a press of a button, so that what looks at mail for other reasons confirms nothing."""
-    if joining.find_link(db(), token, "confirm") is None:
-        return _gone("This link is not good any more: it was used, is too old, or a newer one was sent.")
-    return render("joining/confirm.html")
+    """Asks for the password, so that what looks at mail for other reasons confirms nothing."""
+    return _confirm(token, "")
+
+
+def _confirm(token: str, error: str) -> Any:
+    wanted = joining.to_confirm(db(), token)
+    if wanted is None:
+        return _gone("This link is not good any more: it was used or is too old.")
+    return render("joining/confirm.html", wanted=wanted, error=error)
 
 
 @pages.post("/join/confirm/<token>")
 def confirm(token: str) -> Any:
     try:
-        wanted = joining.confirm(db(), actor("stranger"), token)
+        wanted = joining.confirm(db(), actor("stranger"), token, request.form.get("password", ""))
     except NotPossible as error:
         db().rollback()
-        return _gone(str(error))
+        shown = _confirm(token, str(error)) if error.field else _gone(str(error))
+        return (shown, 422) if isinstance(shown, str) else shown
     db().commit()
     who = "a lead of your organization" if wanted.organization_id else "the platform team"
     words = f"{who[0].upper()}{who[1:]} decides; you hear of it by mail."
@@ -110,11 +129,9 @@ def forgot() -> Any:
     problem = email_problem(email)
     if problem:
         return render("joining/forgot.html", email=email, error=problem), 422
-    try:
-        joining.slow_down(db(), email, request.remote_addr or "")
-    except TooManyAttempts:
+    if _too_often(email):
         return render("joining/forgot.html", email=email, error=_OFTEN), 429
-    joining.forgot(db(), email, _portal())
+    joining.ask(db(), "reset", email)
     db().commit()
     words = f"If {email} has an account here, a mail with a link is on its way. It is good for an hour."
     return render("joining/sent.html", title="Look into your mail", words=words)

@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 from sqlalchemy import text
 from sqlmodel import Session
 
+from tamarack.core.identity.secret_facts import may_go_to
 from tamarack.core.traffic.otlp import COLUMNS
 from tamarack.store.audit.log import Actor, record
 from tamarack.store.columns import now
@@ -42,8 +43,11 @@ def set_up(session: Session, actor: Actor, address: str, on: bool, header: str, 
         raise NotPossible("A header and the secret that it carries go together; give both, or neither.", "header")
     if header and not header.replace("-", "").isalnum():
         raise NotPossible(f"{header!r} is no name of a header field; write it like x-collector-key", "header")
-    if secret and session.get(Secret, secret) is None:
+    named = session.get(Secret, secret) if secret else None
+    if secret and named is None:
         raise NotPossible(f"There is no secret {secret!r}; make it under Secrets first.", "secret")
+    if named is not None and not may_go_to(named.hosts, address):
+        raise NotPossible(f"The secret {secret!r} may not be sent to {address}; add its host under Secrets.", "secret")
     kept = session.get(Export, 1)
     if kept is None:
         kept = Export()

@@ -7,7 +7,7 @@ import secrets
 from datetime import datetime, timedelta
 from hashlib import sha256
 
-from sqlmodel import Session, col, func, or_, select
+from sqlmodel import Session, col, func, select
 
 from tamarack.core.configuration.audience import RESERVED
 from tamarack.core.identity.passwords import password_problem
@@ -16,18 +16,20 @@ from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
-from tamarack.store.joining.tables import JoinRequest, MailLink
+from tamarack.store.joining.tables import JoinAsk, JoinRequest, MailLink
 from tamarack.store.lines import a_line
 from tamarack.store.mail import telling
 from tamarack.store.mail.tables import Mail
-from tamarack.store.people.attempts import SignInAttempt
 from tamarack.store.people.passwords import hash_password
-from tamarack.store.people.sign_in import WITHIN, TooManyAttempts
 from tamarack.store.people.tables import Organization, Person
 
 LIVES = {"confirm": timedelta(days=2), "invite": timedelta(days=7), "reset": timedelta(hours=1)}
 MOST_ASKED = 10
-"""Sign-ups and forgotten passwords from one address, or for one account, within a quarter of an hour."""
+"""Sign-ups and forgotten passwords from one address for one account, within a quarter of an hour."""
+MOST_OPEN = 3
+"""Sign-ups of one e-mail address that wait to be confirmed: whoever opens the mail chooses."""
+MOST_MAILS = 5
+"""Mails that strangers can have sent to one e-mail address within an hour."""
 
 
 def _digest(token: str) -> str:
@@ -39,7 +41,7 @@ def _link(session: Session, purpose: str, subject: str, email: str, made_by: str
     """A new link's token; earlier ones of the same purpose for the same are good no longer."""
     earlier = select(MailLink).where(
         MailLink.purpose == purpose, MailLink.email == email, MailLink.organization_id == organization,
-        col(MailLink.used_at).is_(None),
+        MailLink.subject == subject, col(MailLink.used_at).is_(None),
     )  # fmt: skip
     for one in session.exec(earlier):
         one.used_at = now()
@@ -76,64 +78,99 @@ def _use(session: Session, token: str, purpose: str) -> MailLink:
     return found
 
 
-def slow_down(session: Session, account: str, address: str) -> None:
-    """Count an ask of a stranger; raises `TooManyAttempts` where there were many lately."""
-    same = or_(SignInAttempt.account == account[:200], SignInAttempt.address == address)
-    recent = select(func.count()).where(SignInAttempt.door == "join", col(SignInAttempt.at) > now() - WITHIN, same)
-    if session.exec(recent).one() >= MOST_ASKED:
-        raise TooManyAttempts
-    session.add(SignInAttempt(door="join", account=account[:200], address=address))
-    session.flush()
-
-
 def _person(session: Session, email: str) -> Person | None:
     return session.exec(select(Person).where(Person.email == email)).first()
 
 
-def sign_up(
-    session: Session, email: str, name: str, password: str, organization: str, message: str, portal: str
-) -> None:
-    """Someone signs up. They get a mail: with a link to confirm, or, with an account already, saying so."""
-    hashed = hash_password(password)  # also where it is not kept, so that time tells nothing
-    if _person(session, email) is not None:
+def ask(session: Session, purpose: str, email: str, said: dict[str, str] | None = None) -> None:
+    """Note what a stranger asks for (`sign-up` or `reset`). The worker answers, so that time tells nothing here."""
+    session.add(JoinAsk(purpose=purpose, email=email, said=said or {}))
+    session.flush()
+
+
+def next_ask(session: Session) -> JoinAsk | None:
+    """What a stranger asked for first and nobody answered yet, locked."""
+    return session.exec(select(JoinAsk).order_by(col(JoinAsk.id)).limit(1).with_for_update(skip_locked=True)).first()
+
+
+def answer(session: Session, asked: JoinAsk, portal: str) -> None:
+    """Answer what a stranger asked for, by mail; `portal` is its address. It is asked for no more."""
+    session.delete(asked)
+    lately = select(func.count()).where(
+        Mail.to == asked.email, Mail.secret, col(Mail.made_at) > now() - timedelta(hours=1)
+    )
+    if session.exec(lately).one() >= MOST_MAILS:
+        return
+    if asked.purpose == "reset":
+        forgot(session, asked.email, portal)
+    else:
+        said = asked.said
+        sign_up(
+            session, asked.email, said.get("name", ""), said.get("organization", ""), said.get("message", ""), portal
+        )
+
+
+def sign_up(session: Session, email: str, name: str, organization: str, message: str, portal: str) -> None:
+    """Someone signs up. They get a mail: with a link to confirm, or, with an account already, saying so.
+
+    The password is chosen where the link leads, so that it is that of whoever reads the mail.
+    """
+    asked = select(JoinRequest).where(JoinRequest.email == email)
+    waits = session.exec(asked.where(JoinRequest.state == "waiting")).first()
+    if _person(session, email) is not None or waits is not None:
+        there = "has an account already" if waits is None else "asks to join already: that waits for a decision"
         text = (
-            f"Someone signed up at {portal} with this address, which has an account already."
-            f" To get in, sign in at {portal}/sign-in, or set a new password at {portal}/forgot."
+            f"Someone signed up at {portal} with this address, which {there}."
+            f" With an account, sign in at {portal}/sign-in, or set a new password at {portal}/forgot."
             " If it was not you, do nothing."
         )
-        _mail(session, email, "You have an account already", text)
+        _mail(
+            session, email, "You have an account already" if waits is None else "Your request waits", text, secret=True
+        )
+        return
+    if len(session.exec(asked.where(JoinRequest.state == "unconfirmed")).all()) >= MOST_OPEN:
         return
     title = " ".join(organization.split())
     query = select(Organization).where(func.lower(Organization.title) == title.lower())
     known = session.exec(query).first()
-    earlier = select(JoinRequest).where(
-        JoinRequest.email == email, col(JoinRequest.state).in_(("unconfirmed", "waiting"))
-    )
-    for one in session.exec(earlier):
-        session.delete(one)  # the newest sign-up is the one that counts
     wanted = JoinRequest(
-        email=email, name=name, password_hash=hashed, organization=title,
+        email=email, name=name, password_hash="", organization=title,
         organization_id=known.id if known is not None else None, message=message.strip()[:1000],
     )  # fmt: skip
     session.add(wanted)
     session.flush()
     token = _link(session, "confirm", wanted.id, email, email)
     text = (
-        f"{name},\n\nconfirm your address within two days, and your request goes on:\n\n"
-        f"{portal}/join/confirm/{token}\n\nIf you did not sign up, do nothing."
+        f"Someone, as {name}, signed up with this address to join {title}. If it was you, confirm it within two days"
+        f" and choose your password:\n\n{portal}/join/confirm/{token}\n\nIf it was not you, do nothing."
     )
     _mail(session, email, "Confirm your address", text, secret=True)
     session.flush()
 
 
-def confirm(session: Session, actor: Actor, token: str) -> JoinRequest:
-    """An address is confirmed; whoever decides is told."""
+def to_confirm(session: Session, token: str) -> JoinRequest | None:
+    """What a link confirms, or None where it is good no longer."""
+    link = find_link(session, token, "confirm")
+    wanted = session.get(JoinRequest, link.subject) if link is not None else None
+    return wanted if wanted is not None and wanted.state == "unconfirmed" else None
+
+
+def confirm(session: Session, actor: Actor, token: str, password: str) -> JoinRequest:
+    """An address is confirmed, and its owner chooses the password; whoever decides is told."""
     link = _use(session, token, "confirm")
     wanted = session.get(JoinRequest, link.subject)
     if wanted is None or wanted.state != "unconfirmed":
         raise NotPossible("This link is not good any more: the request was made anew or decided.")
-    wanted.state = "waiting"
+    problem = password_problem(password, wanted.email)
+    if problem is not None:
+        raise NotPossible(f"The password {problem}.", "password")
+    wanted.state, wanted.password_hash = "waiting", hash_password(password)
     session.add(wanted)
+    others = select(JoinRequest).where(
+        JoinRequest.email == wanted.email, JoinRequest.state == "unconfirmed", JoinRequest.id != wanted.id
+    )
+    for one in session.exec(others):
+        session.delete(one)  # whoever reads the mail has chosen
     organization = session.get(Organization, wanted.organization_id) if wanted.organization_id else None
     title = f"{wanted.name} asks to join {organization.title if organization is not None else wanted.organization}"
     text = f"{wanted.name} ({wanted.email}) confirmed the address and waits for a decision."

@@ -4,7 +4,7 @@ from datetime import datetime
 
 from sqlmodel import Field, SQLModel
 
-from tamarack.store.columns import Moment, new_id
+from tamarack.store.columns import Json, Moment, new_id
 
 
 class JoinRequest(SQLModel, table=True):
@@ -28,6 +28,18 @@ class JoinRequest(SQLModel, table=True):
     decided_at: datetime | None = Moment(default=None)
     decided_by: str = ""
     reason: str = ""
+
+
+class JoinAsk(SQLModel, table=True):
+    """What a stranger asked for and nobody answered yet; `purpose` is sign-up or reset."""
+
+    __tablename__ = "join_ask"
+
+    id: int | None = Field(default=None, primary_key=True)
+    purpose: str
+    email: str
+    said: dict[str, str] = Json()
+    asked_at: datetime = Moment()
 
 
 class MailLink(SQLModel, table=True):

@@ -73,7 +73,7 @@ def _send(
     note: str,
     back_to: int | None,
 ) -> Rollout:
-    problems = check_in(configuration, environment, secrets.names_set_for(session, environment))
+    problems = check_in(configuration, environment, secrets.facts_for(session, environment))
     if problems:
         raise NotFit(problems)
     snapshot = compile_snapshot(configuration, environment)

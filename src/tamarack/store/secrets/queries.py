@@ -2,6 +2,8 @@
 
 import re
 import secrets
+from base64 import b64decode
+from collections.abc import Sequence
 from datetime import timedelta
 from typing import Any
 
@@ -9,6 +11,7 @@ from sqlmodel import Session, col, select
 
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.identity.sealing import NONCE_BYTES, seal, unseal
+from tamarack.core.identity.secret_facts import SecretFacts
 from tamarack.core.types import NAME_PATTERN
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
@@ -39,12 +42,23 @@ def values_of(session: Session, name: str) -> list[SecretValue]:
     return list(session.exec(query.order_by(col(SecretValue.made_at).desc(), col(SecretValue.id))))
 
 
-def names_set_for(session: Session, environment: str) -> set[str]:
-    """The secrets that have a value in an environment."""
-    query = select(SecretValue.secret).where(
-        col(SecretValue.environment).in_(["", environment]), col(SecretValue.until).is_(None)
+_SEALED_MORE = NONCE_BYTES + 16
+"""Bytes of a sealed value beyond the value itself: its nonce and its tag."""
+
+
+def facts_for(session: Session, environment: str) -> dict[str, SecretFacts]:
+    """The secrets that have a value in an environment, with what is known of them."""
+    query = select(SecretValue, Secret).where(
+        SecretValue.secret == Secret.name,
+        col(SecretValue.environment).in_(["", environment]),
+        col(SecretValue.until).is_(None),
     )
-    return set(session.exec(query))
+    found: dict[str, SecretFacts] = {}
+    for value, secret in session.exec(query):
+        size = len(b64decode(value.sealed)) - _SEALED_MORE
+        known = found.get(secret.name)
+        found[secret.name] = SecretFacts(tuple(secret.hosts), min(size, known.size) if known is not None else size)
+    return found
 
 
 def set_secret(
@@ -56,8 +70,14 @@ def set_secret(
     environment: str = "",
     summary: str | None = None,
     overlap: timedelta = timedelta(0),
+    hosts: Sequence[str] | None = None,
+    least: int = 0,
 ) -> Secret:
-    """Set a secret, or rotate it: the value before is accepted for the overlap, then removed."""
+    """Set a secret, or rotate it: the value before is accepted for the overlap, then removed.
+
+    `hosts` are those that it may be sent to; none given leaves them as they are, and a new secret goes nowhere.
+    `least` are the bytes that what uses it asks for (`core.configuration.model.least_secrets`).
+    """
     if not re.match(NAME_PATTERN, name):
         message = f"{name!r} is not a name: lower-case letters, digits and hyphens, from a letter on."
         raise NotPossible(message, "name")
@@ -68,6 +88,8 @@ def set_secret(
         raise NotPossible("Give the secret a value.", "value")
     if len(raw) > MOST_BYTES:
         raise NotPossible(f"The value has {len(raw)} bytes; at most {MOST_BYTES} are kept.", "value")
+    if len(raw) < least:
+        raise NotPossible(f"The value has {len(raw)} bytes; tokens signed with it ask for {least}.", "value")
     if any(letter in value for letter in "\r\n\0") and "-----BEGIN" not in value:
         raise NotPossible("The value holds a line break; paste it as one line.", "value")
     if not timedelta(0) <= overlap <= MOST_OVERLAP:
@@ -77,6 +99,8 @@ def set_secret(
         secret = Secret(name=name, made_by=actor.name)
     if summary is not None:
         secret.summary = a_line(summary, 200, "summary", "The summary", least=0)
+    if hosts is not None:
+        secret.hosts = list(hosts)
     session.add(secret)
     session.flush()
     rotated = False
@@ -96,8 +120,9 @@ def set_secret(
     publish(session, name)
     verb = "rotate secret" if rotated else "set secret"
     auditing.record(
-        session, actor, verb, name, environment=environment or "all", overlap_s=int(overlap.total_seconds())
-    )
+        session, actor, verb, name, environment=environment or "all", overlap_s=int(overlap.total_seconds()),
+        hosts=secret.hosts,
+    )  # fmt: skip
     return secret
 
 

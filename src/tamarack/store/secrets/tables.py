@@ -4,7 +4,7 @@ from datetime import datetime
 
 from sqlmodel import Field, SQLModel
 
-from tamarack.store.columns import Moment, new_id
+from tamarack.store.columns import Moment, Names, new_id
 
 
 class Secret(SQLModel, table=True):
@@ -12,6 +12,8 @@ class Secret(SQLModel, table=True):
 
     name: str = Field(primary_key=True)
     summary: str = ""
+    hosts: list[str] = Names()
+    """Hosts that it may be sent to, each with a port or without; empty for none."""
     made_at: datetime = Moment()
     made_by: str = ""
 

@@ -1,14 +1,16 @@
 """A door: signing in and out, the same for console and portal but for who comes in."""
 
+import time
 from collections.abc import Callable
 from typing import Any, Protocol
 
-from flask import Blueprint, current_app, redirect, render_template, request, session, url_for
+from flask import Blueprint, current_app, redirect, render_template, request, url_for
 from sqlmodel import Session
 
 from tamarack.store.audit import log as auditing
-from tamarack.store.people.sign_in import TooManyAttempts
+from tamarack.store.people.attempts import TooManyAttempts, begin_attempt, succeeded
 from tamarack.web.application import actor, db, settings_of
+from tamarack.web.people.signed_in import door, leave, let_in
 from tamarack.web.safe import safe_next
 
 
@@ -20,12 +22,12 @@ class Someone(Protocol):
     session_epoch: int
 
 
-Check = Callable[[Session, str, str, str, int], Someone | None]
-"""Given e-mail address, password, the caller's address and the most attempts: who it is, or None."""
+Check = Callable[[Session, str, str], Someone | None]
+"""Given e-mail address and password: who it is, or None."""
 
 
-def make_door(field: str, check: Check, me: Callable[[], Someone | None], afterwards: str) -> Blueprint:
-    """The pages of a door. `field` is where the session keeps who came in; `afterwards` is seen after leaving."""
+def make_door(check: Check, me: Callable[[], Someone | None], afterwards: str) -> Blueprint:
+    """The pages of a door. `afterwards` is seen after leaving."""
     pages = Blueprint("sign_in", __name__)
 
     def page(email: str, target: str, error: str) -> str:
@@ -39,19 +41,17 @@ def make_door(field: str, check: Check, me: Callable[[], Someone | None], afterw
     @pages.post("/sign-in")
     def sign_in() -> Any:
         email, target = request.form.get("email", ""), safe_next(request.form.get("next", "/"))
-        most = settings_of(current_app).sign_in_attempts
+        address, most = request.remote_addr or "", settings_of(current_app).sign_in_attempts
         try:
-            someone = check(db(), email, request.form.get("password", ""), request.remote_addr or "", most)
+            time.sleep(begin_attempt(db(), door(), email, address, most))
         except TooManyAttempts:
-            error = "Too many failed sign-ins from here or to this account. Try again in a quarter of an hour."
+            error = "Too many failed sign-ins from here. Try again in a quarter of an hour, or set a new password."
             return page(email, target, error), 429
+        someone = check(db(), email, request.form.get("password", ""))
         if someone is None:
-            db().commit()  # the attempt counts
             return page(email, target, "The e-mail address or the password is not right."), 422
-        session.clear()
-        session.permanent = True
-        session[field] = someone.id
-        session["epoch"] = someone.session_epoch
+        succeeded(db(), door(), email, address)
+        let_in(someone.id, someone.session_epoch)
         auditing.record(db(), actor(someone.email), "sign in", someone.email)
         db().commit()
         return redirect(target, code=303)
@@ -61,8 +61,8 @@ def make_door(field: str, check: Check, me: Callable[[], Someone | None], afterw
         someone = me()
         if someone is not None:
             auditing.record(db(), actor(someone.email), "sign out", someone.email)
-            db().commit()
-        session.clear()
+        leave()
+        db().commit()
         return redirect(url_for(afterwards), code=303)
 
     return pages

@@ -1,14 +1,16 @@
-"""Changing one's own password, in both doors; and the change that has to come before anything else."""
+"""Changing one's own password, in both doors, and the change that has to come first; and where one is signed in."""
 
 from collections.abc import Callable
 from typing import Any, Protocol
 
-from flask import Blueprint, redirect, request, session, url_for
+from flask import Blueprint, abort, redirect, request, session, url_for
 
 from tamarack.core.identity.passwords import password_problem
 from tamarack.store.audit import log as auditing
 from tamarack.store.people.passwords import hash_password, verify_password
+from tamarack.store.people.sessions import end_one, end_others, sessions
 from tamarack.web.application import actor, db
+from tamarack.web.people.signed_in import TOKEN, door, idle, my_session
 
 FORM = "own_password.form"
 
@@ -16,6 +18,7 @@ FORM = "own_password.form"
 class Owner(Protocol):
     """Whoever has a password: staff, or a person of an organization."""
 
+    id: str
     email: str
     password_hash: str
     must_change_password: bool
@@ -29,9 +32,15 @@ def make_password_pages(
     pages = Blueprint("own_password", __name__, url_prefix="/password")
 
     def page(errors: dict[str, str]) -> str:
-        owner = me()
+        owner, mine = me(), my_session()
         assert owner is not None
-        return render("own_password.html", must=owner.must_change_password, errors=errors)
+        return render(
+            "own_password.html",
+            must=owner.must_change_password,
+            errors=errors,
+            sessions=sessions(db(), door(), owner.id, idle()),
+            mine=mine.id if mine is not None else "",
+        )
 
     @pages.get("/")
     @guard
@@ -55,11 +64,26 @@ def make_password_pages(
         if errors:
             return page(errors), 422
         owner.password_hash, owner.must_change_password = hash_password(new), False
-        owner.session_epoch += 1  # every other session ends
-        session["epoch"] = owner.session_epoch
+        owner.session_epoch += 1
         db().add(owner)
+        end_others(db(), door(), owner.id, str(session.get(TOKEN, "")), owner.session_epoch)
         auditing.record(db(), actor(owner.email), "change password", owner.email)
         db().commit()
         return redirect(url_for(afterwards), code=303)
+
+    @pages.post("/sessions")
+    @guard
+    def end() -> Any:
+        """End one of one's own sessions, or all but this one."""
+        owner = me()
+        assert owner is not None
+        named = request.form.get("session", "")
+        if named == "others":
+            end_others(db(), door(), owner.id, str(session.get(TOKEN, "")), owner.session_epoch)
+        elif not end_one(db(), door(), owner.id, named):
+            abort(404, "That session is over already.")
+        auditing.record(db(), actor(owner.email), "end session", owner.email)
+        db().commit()
+        return redirect(url_for(FORM), code=303)
 
     return pages

@@ -14,6 +14,7 @@ from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.claims import MISSING, claim_at
 from tamarack.core.identity.credentials import outside_value
 from tamarack.core.identity.jose import (
+    LEAST_SECRET_BYTES,
     Algorithm,
     BadToken,
     UnknownKey,
@@ -346,6 +347,7 @@ KIND = PolicyKind(
     reasons=(*CREDENTIAL_REASONS, *TOKEN_REASONS, "unknown-caller"),
     credential="outside-identity",
     reads_token=True,
+    least_secret=lambda policy: max((LEAST_SECRET_BYTES.get(one, 0) for one in policy.algorithms), default=0),
     key_set=lambda policy: policy.key_set,
     shown=_shown,
     brief=_brief,
