@@ -119,6 +119,7 @@ def main() -> None:
     try:
         while not cluster.answers():
             assert server.poll() is None, (home / "log").read_text()
+        cluster.make_roles()
         cluster.make_database("bench")
         engine = make_engine(cluster.url("bench"))
         migrate(engine)

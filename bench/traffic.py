@@ -269,7 +269,8 @@ def main() -> None:
         while not cluster.answers():
             assert server.poll() is None, (home / "log").read_text()
         if is_new:
-            cluster.make_database("bench")
+            cluster.make_roles()
+        cluster.make_database("bench")
         url = cluster.url("bench")
         if is_new:
             engine = make_engine(url)

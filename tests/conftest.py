@@ -71,6 +71,7 @@ def cluster() -> Iterator[Cluster]:
     try:
         while not made.answers():
             assert server.poll() is None, (home / "log").read_text()
+        made.make_roles()
         made.make_database("template_tamarack")
         engine = make_engine(made.url("template_tamarack"))
         migrate(engine)

@@ -18,6 +18,7 @@ from helpers import sign_in
 from tamarack.settings import Settings
 from tamarack.store.traffic.recording import Batch, take_in
 from tamarack.web.pictures.traffic import minutes_passed
+from tamarack.web.table_formats import Columns, pieces
 from tamarack.worker.hand_over import make_next
 
 
@@ -295,3 +296,10 @@ def test_an_exploration_is_saved_shared_changed_and_removed(admin: FlaskClient) 
     assert "measure=failed" in admin.get(f"{WHERE}saved/{id}").location
     assert "Failed is removed" in admin.post(f"{WHERE}saved/{id}/remove", follow_redirects=True).text
     assert admin.get(f"{WHERE}saved/{id}").status_code == 404
+
+
+def test_a_table_keeps_numbers_numbers_and_makes_formulas_text() -> None:
+    rows = [(-3.5, "-3.5", "+47", "1e3", "=1+1", "-a", "@x", "-1+1")]
+    columns: Columns = dict.fromkeys("abcdefgh", "text")
+    written = b"".join(pieces("csv", columns, rows)).decode().splitlines()[1]
+    assert written == "-3.5,-3.5,+47,1e3,'=1+1,'-a,'@x,'-1+1"

@@ -63,7 +63,7 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     expect(page.get_by_text("must start with http://")).to_be_visible()
     page.get_by_label("Targets, one a line").fill("http://127.0.0.1:1")
     page.get_by_role("button", name="Test the connection").click()
-    expect(page.get_by_text("TCP, failed")).to_be_visible()
+    expect(page.get_by_text("may not be reached from here")).to_be_visible()
     page.get_by_label("Targets, one a line").fill(f"http://127.0.0.1:{demo.base + 20}")
     page.get_by_role("button", name="Test the connection").click()
     expect(page.get_by_text("HTTP, reached")).to_be_visible()

@@ -50,7 +50,7 @@ def test_a_stranger_signs_up_confirms_is_let_in_by_the_lead_and_signs_in(portal:
     assert not signs_in(portal, email, GOOD)
     where = link(world, email)
     assert "This is my address" in portal.get(where).text
-    assert "at least 10" in portal.post(where, data={"password": "short"}).text
+    assert "at least 12" in portal.post(where, data={"password": "short"}).text
     assert world.exec(select(JoinRequest)).one().state == "unconfirmed"  # looking confirms nothing
     assert "a lead of your organization" in portal.post(where, data=CHOSEN).text.lower()
     assert portal.post(where, data=CHOSEN).status_code == 410
@@ -186,7 +186,7 @@ def test_a_lead_invites_a_colleague_who_chooses_name_and_password(portal: FlaskC
     portal.post("/sign-out")
     assert portal.get(first).status_code == 410  # the newer one counts
     weak = portal.post(second, data={"name": "Kai Lund", "password": "short"})
-    assert (weak.status_code, "at least 10" in weak.text, 'value="Kai Lund"' in weak.text) == (422, True, True)
+    assert (weak.status_code, "at least 12" in weak.text, 'value="Kai Lund"' in weak.text) == (422, True, True)
     assert portal.post(second, data={"name": "Kai Lund", "password": GOOD}).status_code == 303
     assert portal.get(second).status_code == 410
     assert signs_in(portal, invited, GOOD)
@@ -240,7 +240,7 @@ def test_a_forgotten_password_is_set_by_a_link_once_and_ends_every_session(porta
     stranger = portal.application.test_client()
     stranger.post("/forgot", data={"email": LEAD[0]})
     where = link(world, LEAD[0])
-    assert "at least 10" in stranger.post(where, data={"password": "short"}).text
+    assert "at least 12" in stranger.post(where, data={"password": "short"}).text
     assert stranger.post(where, data={"password": GOOD}).status_code == 303
     assert stranger.post(where, data={"password": GOOD}).status_code == 410
     assert portal.get("/applications/").status_code == 302  # the old session is over
@@ -253,14 +253,14 @@ def test_a_password_that_staff_chose_is_changed_before_anything_else(
 ) -> None:
     person = world.exec(select(Person).where(Person.email == MEMBER[0])).one()
     weak = admin.post(f"/subscribers/people/{person.id}", data={"password": "short"}, follow_redirects=True)
-    assert "at least 10" in weak.text
+    assert "at least 12" in weak.text
     admin.post(f"/subscribers/people/{person.id}", data={"password": "chosen-by-staff-1"})
     sign_in(portal, MEMBER[0], "chosen-by-staff-1")
     for path in ("/applications/", "/team/", "/apis/sailings/2/subscribe"):
         assert portal.get(path).location == "/password/"
     assert "Someone else chose" in portal.get("/password/").text
     for typed, words in (({"old": "x", "new": GOOD}, "is not the password that you sign in with"),
-                         ({"old": "chosen-by-staff-1", "new": "short"}, "at least 10"),
+                         ({"old": "chosen-by-staff-1", "new": "short"}, "at least 12"),
                          ({"old": "chosen-by-staff-1", "new": "chosen-by-staff-1"}, "is the old one")):  # fmt: skip
         assert words in portal.post("/password/", data=typed).text
     assert portal.post("/password/", data={"old": "chosen-by-staff-1", "new": GOOD}).status_code == 303

@@ -214,7 +214,7 @@ def test_staff_add_organizations_and_people_by_the_password_rules(admin: FlaskCl
     person = {"name": "Pia Puffin", "email": "p.puffin@puffin.example", "role": "lead", "password": "short"}
     refused = admin.post("/subscribers/puffin-works/people", data=person)
     assert refused.status_code == 422
-    assert "at least 10" in refused.text
+    assert "at least 12" in refused.text
     assert "Pia Puffin" in refused.text
     assert (
         admin.post("/subscribers/puffin-works/people", data=person | {"password": "burrow-by-the-sea-9"}).status_code

@@ -8,17 +8,20 @@ from typing import Any
 
 import psycopg
 import pytest
+from joserfc import jwt
+from joserfc.jwk import OctKey
 from sqlalchemy import Engine, text
 from sqlmodel import Session, select
 
 from core.protected import KEY, KEY_SET
-from tamarack.core.configuration.model import Configuration, check_in
+from tamarack.core.configuration.model import Configuration, check_in, least_secrets
 from tamarack.core.http.reach import Reach
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import CredentialKeys
-from tamarack.core.identity.jose import keys_of_set
+from tamarack.core.identity.jose import BadToken, key_of_secret, keys_of_set, verify
 from tamarack.core.identity.material import Material
 from tamarack.core.identity.sealing import NotSealedHere, seal, unseal
+from tamarack.core.identity.secret_facts import may_go_to, read_hosts
 from tamarack.core.identity.signed_keys import check_signed_key
 from tamarack.settings import Settings
 from tamarack.store.applications import changes as subscribing
@@ -291,7 +294,8 @@ def test_key_sets_of_a_rollout_are_fetched_and_reach_the_nodes(
     good = json.dumps({"keys": [KEY.as_dict(private=False)]})
     for answers["now"], problem in (
         (good, ""), ("not json", "is not a key set"), ("{}", "JWK Set"), ('{"keys": []}', "no key that can verify"),
-        (module.NotReached("no connection"), "no connection"),
+        (module.NotReached("no connection"), "no connection"), ("[" * 60_000, "deep"), ("x" * 600_000, "at most"),
+        ('{"keys": [{"kty": "oct", "k": "\\u0000"}]}', "no key that can verify"),
     ):  # fmt: skip
         fetch(engine, settings, KEY_SET, said.append)
         session.expire_all()
@@ -340,3 +344,53 @@ def test_what_is_traced_reaches_the_nodes_and_ends(session: Session, application
             tracing.set_share(session, COMMAND_LINE, "production", wrong)
     with pytest.raises(NotPossible, match="at most an hour"):
         tracing.watch(session, COMMAND_LINE, "production", application, timedelta(hours=2))
+
+
+@pytest.mark.parametrize(("algorithm", "least"), [("HS256", 32), ("HS384", 48), ("HS512", 64)])
+def test_a_shared_secret_is_as_long_as_its_algorithm_asks_for(session: Session, algorithm: str, least: int) -> None:
+    """RFC 7518, 3.2: checked when it is kept, when it is rolled out, and when it is used."""
+    policy = {
+        "kind": "jwt",
+        "name": "jwt",
+        "algorithms": [algorithm],
+        "secret": "shared",
+        "issuer": "i",
+        "audience": ["a"],
+    }
+    made = Configuration.model_validate({"everywhere": [policy]})
+    assert least_secrets(made) == {"shared": least}
+    with pytest.raises(NotPossible, match=f"has {least - 1} bytes; tokens signed with it ask for {least}"):
+        secrets.set_secret(session, COMMAND_LINE, SEALING, "shared", "x" * (least - 1), least=least)
+    secrets.set_secret(session, COMMAND_LINE, SEALING, "shared", "x" * (least - 1))
+    problems = check_in(made, "test", secrets.facts_for(session, "test"))
+    assert [f"has {least - 1} bytes" in one.message for one in problems] == [True]
+    secrets.set_secret(session, COMMAND_LINE, SEALING, "shared", "x" * least)
+    assert check_in(made, "test", secrets.facts_for(session, "test")) == []
+    short = key_of_secret(b"x" * (least - 1))
+    token = jwt.encode({"alg": algorithm}, {"iss": "i"}, OctKey.import_key(b"x" * (least - 1)), algorithms=[algorithm])
+    with pytest.raises(BadToken, match="too short"):
+        verify(token.encode(), [short], [algorithm], named=False)
+
+
+@pytest.mark.parametrize(
+    ("hosts", "address", "may"),
+    [
+        (["register.example"], "https://register.example/x", True), (["register.example"], "http://Register.Example.:81", True),
+        (["register.example:443"], "https://register.example", True), (["register.example:443"], "http://register.example", False),
+        (["register.example"], "https://register.example.evil.example", False), ([], "https://register.example", False),
+        (["[fd00::7]:8443"], "https://[fd00::7]:8443/a", True), (["fd00::7"], "https://[fd00::7]", False),
+        (["register.example"], "https://a@register.example.evil.example", False),
+    ],
+)  # fmt: skip
+def test_a_secret_goes_to_its_hosts_alone(hosts: list[str], address: str, may: bool) -> None:
+    assert may_go_to(hosts, address) is may
+
+
+def test_hosts_are_read_as_hosts() -> None:
+    assert read_hosts(["Register.Example", "10.1.0.7:8443", "register.example."]) == (
+        "register.example",
+        "10.1.0.7:8443",
+    )
+    for wrong in ("https://register.example", "a b", "*", "a:0", "fd00::7"):
+        with pytest.raises(ValueError, match="is not a host"):
+            read_hosts([wrong])

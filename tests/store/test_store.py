@@ -1,10 +1,13 @@
 """What lasts: migrations, the draft and its undoing, rollouts, the feed, recorded batches."""
 
+import os
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import psycopg
 import pytest
 from sqlalchemy import Engine, text
+from sqlalchemy.exc import ProgrammingError
 from sqlmodel import Session, select
 
 from core.traffic.test_traffic import record
@@ -14,6 +17,7 @@ from tamarack.core.traffic.record import FIELDS
 from tamarack.core.traffic.rollup import GRAINS
 from tamarack.settings import Settings
 from tamarack.start.postgres import Cluster
+from tamarack.start.up import own_folder
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import credentials
 from tamarack.store.applications import queries as subscribers
@@ -304,3 +308,30 @@ def test_what_was_rolled_up_before_is_there_after_the_migration(cluster: Cluster
     assert found[0].histogram.by_bucket == {200: 2, 210: 4}
     engine.dispose()
     cluster.drop_database("rolled")
+
+
+def test_the_programs_role_has_no_right_beyond_its_database_and_logs_show_no_parameters(session: Session) -> None:
+    rights = "rolsuper, rolcreaterole, rolcreatedb, rolreplication, rolbypassrls"
+    held = session.connection().execute(text(f"SELECT {rights} FROM pg_roles WHERE rolname = current_user")).one()
+    assert list(held) == [False] * 5
+    for setting in ("log_parameter_max_length", "log_parameter_max_length_on_error"):
+        assert session.connection().execute(text(f"SHOW {setting}")).scalar_one() in ("0", "0B")
+    with pytest.raises(ProgrammingError) as caught:
+        session.connection().execute(text("SELECT no_such_column WHERE 'x' = :typed"), {"typed": "typed-by-someone"})
+    assert "typed-by-someone" not in str(caught.value)
+
+
+def test_state_is_its_owners_alone(tmp_path: Path) -> None:
+    before = os.umask(0o022)
+    try:
+        home = tmp_path / "home"
+        own_folder(home)
+        assert home.stat().st_mode & 0o777 == 0o711
+        (home / "logs").mkdir(mode=0o755)
+        (home / "logs").chmod(0o755)
+        own_folder(home)
+        assert (home / "logs").stat().st_mode & 0o777 == 0o700
+        (home / "logs" / "a.log").write_text("x")
+        assert (home / "logs" / "a.log").stat().st_mode & 0o777 == 0o600
+    finally:
+        os.umask(before)

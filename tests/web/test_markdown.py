@@ -84,7 +84,8 @@ def test_nothing_but_pixels_is_kept() -> None:
         (b"", "not a picture that can be read"),
         (encoded("PNG")[:60], "not a picture that can be read"),
         (encoded("BMP"), "not a picture that can be read"),
-        (encoded("PNG", (6001, 1)), "at most 6000 a side"),
+        (encoded("PNG", (6001, 1)), "at most 6,000 a side"),
+        (encoded("PNG", (4000, 3001)), "12,000,000 in all"),
         (bytes(2_000_001), "larger than 2 MB"),
     ],
 )

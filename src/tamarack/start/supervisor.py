@@ -83,6 +83,7 @@ class Supervisor:
                 stdout=log,
                 stderr=log,
                 start_new_session=True,
+                umask=0o077,
             )
         program.started_at = time.monotonic()
         pid = program.process.pid

@@ -1,6 +1,7 @@
 """Bringing everything up: database, migrations, demo, programs; and what is printed about it."""
 
 import fcntl
+import os
 import secrets
 import shutil
 import signal
@@ -43,7 +44,12 @@ class _Up:
         self.supervisor = Supervisor(settings.home, say)
         self.cluster: Cluster | None = None
         if not settings.database_url:
-            self.cluster = Cluster(settings.home, settings.port("postgresql"), settings.keys.text("database"))
+            self.cluster = Cluster(
+                settings.home,
+                settings.port("postgresql"),
+                settings.keys.text("database"),
+                settings.keys.text("database-admin"),
+            )
 
     def environment(self) -> dict[str, str]:
         return (
@@ -125,6 +131,7 @@ class _Up:
             self.cluster.prepare()
             self.supervisor.add(Program("postgresql", self.cluster.server_command(), stop_signal=signal.SIGINT))
             self.wait("PostgreSQL", self.cluster.answers, "postgresql")
+            self.cluster.make_roles()
             self.cluster.make_database()
         if not self.settings.redis_url:
             password = self.settings.keys.text("redis")
@@ -256,10 +263,21 @@ def reset(home: Path, cluster: Cluster | None) -> None:
         shutil.rmtree(home / name, ignore_errors=True)
 
 
+def own_folder(home: Path) -> None:
+    """Make the folder of all state. What lies in it is its owner's alone; PostgreSQL's user may pass through."""
+    os.umask(0o077)
+    if not home.exists():
+        home.mkdir(parents=True)
+        home.chmod(0o711)
+    for name in ("nodes", "keys", "demo", "logs", "run", "redis"):
+        if (home / name).is_dir():
+            (home / name).chmod(0o700)
+
+
 def up(settings: Settings, demo: bool, start_anew: bool) -> int:
     """Start everything and stay until told to stop; returns the exit code."""
     home = settings.home
-    home.mkdir(parents=True, exist_ok=True)
+    own_folder(home)
     (home / "port-base").write_text(str(settings.port_base))
     lock = (home / ".lock").open("w")
     try:

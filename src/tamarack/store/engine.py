@@ -16,7 +16,14 @@ def make_engine(address: str, size: int = 8) -> Engine:
     Queries are not compiled by the server (jit): ours take milliseconds, and compiling them would take more.
     """
     url = address.replace("postgresql://", "postgresql+psycopg://", 1)
-    return create_engine(url, pool_size=size, max_overflow=4, pool_pre_ping=True, connect_args=_ARGUMENTS)
+    return create_engine(
+        url,
+        pool_size=size,
+        max_overflow=4,
+        pool_pre_ping=True,
+        connect_args=_ARGUMENTS,
+        hide_parameters=True,  # an error that is logged shows none of what people typed
+    )
 
 
 def fetch_binary(session: Session, query: str, values: Mapping[str, Any]) -> list[Any]:

@@ -6,7 +6,7 @@ from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, Response, abort, g, jsonify, render_template, request
+from flask import Flask, Response, abort, current_app, g, jsonify, render_template, request
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from jinja2 import ChoiceLoader, FileSystemLoader, PrefixLoader
 from sqlmodel import Session
@@ -14,6 +14,7 @@ from werkzeug.exceptions import HTTPException
 
 from tamarack import __version__
 from tamarack.core.http.addresses import networks
+from tamarack.core.identity.passwords import IN_WORDS
 from tamarack.core.text import one_line, text_problem
 from tamarack.settings import Settings
 from tamarack.store.audit.log import Actor
@@ -71,7 +72,9 @@ def make_application(package: str, door: str, settings: Settings, folder: Path) 
     CSRFProtect(app)
     app.jinja_env.filters.update(FILTERS | {"markdown": to_html, "markdown_line": to_line})
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.jinja_env.globals.update(asset=_assets(), version=__version__, settings=settings, again=again)
+    app.jinja_env.globals.update(
+        password_rules=IN_WORDS, asset=_assets(), version=__version__, settings=settings, again=again
+    )
     if settings.trusted_proxies:
         behind = BehindProxy(app.wsgi_app, networks(settings.trusted_proxies))
         app.wsgi_app = behind  # type: ignore[assignment]
@@ -100,8 +103,6 @@ def settings_of(app: Flask) -> Settings:
 
 def db() -> Session:
     """This request's database session; nothing is kept unless it is committed."""
-    from flask import current_app
-
     if "db" not in g:
         g.db = Session(current_app.extensions["tamarack_engine"])
     session: Session = g.db
@@ -110,8 +111,6 @@ def db() -> Session:
 
 def actor(name: str) -> Actor:
     """Whoever acts in this request, for the audit log."""
-    from flask import current_app
-
     return Actor(name, current_app.extensions["tamarack_door"], request.remote_addr or "")
 
 
@@ -142,6 +141,8 @@ def _close(error: BaseException | None) -> None:
 def _finish(response: Response) -> Response:
     for name, value in _HEADERS.items():
         response.headers.setdefault(name, value)
+    if current_app.config["SESSION_COOKIE_SECURE"]:  # it is served over HTTPS, and should be asked for so
+        response.headers.setdefault("Strict-Transport-Security", "max-age=31536000")
     if not request.path.startswith("/static/"):
         response.headers.setdefault("Cache-Control", "no-store")
     return response

@@ -6,6 +6,7 @@ Memory is bounded by one piece, however long the table is.
 import csv
 import io
 import json
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import islice
@@ -25,6 +26,7 @@ PIECE = 5_000
 Type = Literal["text", "integer", "number", "moment"]
 Columns = Mapping[str, Type]
 """The columns of a table, with what stands in each."""
+_NUMBER = re.compile(r"[-+]?[0-9]+(\.[0-9]+)?([eE][-+]?[0-9]+)?", re.ASCII)
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -46,7 +48,9 @@ def _plain(value: Any) -> Any:
 def _cell(value: Any) -> Any:
     """A value that a spreadsheet would take for a formula is set off with an apostrophe."""
     value = _plain(value)
-    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else value
+    if not isinstance(value, str) or not value.startswith(_FORMULA) or _NUMBER.fullmatch(value):
+        return value
+    return f"'{value}"
 
 
 def _csv(columns: Columns, rows: Iterator[Sequence[Any]]) -> Iterator[bytes]:

@@ -224,3 +224,20 @@ def test_developers_read_nothing_that_is_the_business_of_others() -> None:
     for secret in ("lantern-bay", "tern-trips", "harbour-register", "all callers together", "takes the connection"):
         assert secret not in said
     assert "x-skerry-key" in said
+
+
+def test_the_security_of_a_download_is_the_gateways_alone() -> None:
+    own = {"security": [{"backend-key": []}], "responses": {"200": {"description": "ok"}}}
+    call = {
+        "post": {**own, "requestBody": {"content": {"application/json": {"schema": {"properties": {"security": {}}}}}}}
+    }
+    tree = {
+        "openapi": "3.1.0", "info": {}, "security": [{"backend-key": []}], "webhooks": {"sailed": call},
+        "paths": {"/a": {"get": {**own, "callbacks": {"told": {"{$url}": call}}}}},
+        "components": {"securitySchemes": {"backend-key": {}}, "pathItems": {"P": call}, "callbacks": {"C": {"x": call}}},
+    }  # fmt: skip
+    made = published(tree, "T", "1", [], {"get /a": KEY})
+    assert "backend-key" not in str(made)
+    assert made["paths"]["/a"]["get"]["security"] == [{"gateway": []}]
+    kept = made["webhooks"]["sailed"]["post"]["requestBody"]["content"]["application/json"]["schema"]
+    assert kept == {"properties": {"security": {}}}

@@ -39,8 +39,13 @@ def published(
     components.pop("securitySchemes", None)
     if schemes:
         components["securitySchemes"] = schemes
+    for name in ("callbacks", "pathItems"):
+        if name in components:
+            components[name] = _without_security(components[name])
     if components:
         made["components"] = components
+    if "webhooks" in made:
+        made["webhooks"] = _without_security(made["webhooks"])
     made.pop("security", None)
     for call, scheme in operations.items():
         name = next((name for name, one in schemes.items() if scheme is not None and one == dict(scheme)), "")
@@ -48,6 +53,16 @@ def published(
         if path in made["paths"] and method in made["paths"][path]:
             made["paths"][path][method]["security"] = [{name: []}] if name else []
     return made
+
+
+def _without_security(value: Any) -> Any:
+    """Calls that the backend makes itself, without the schemes of its own that they name: the document has none."""
+    if isinstance(value, list):
+        return [_without_security(one) for one in value]
+    if not isinstance(value, dict):
+        return value
+    is_operation = "responses" in value or "requestBody" in value
+    return {key: _without_security(one) for key, one in value.items() if key != "security" or not is_operation}
 
 
 def _paths(document: Mapping[str, Any], calls: Iterable[str]) -> dict[str, Any]:
@@ -63,6 +78,8 @@ def _paths(document: Mapping[str, Any], calls: Iterable[str]) -> dict[str, Any]:
         bare: dict[str, Any] = {"responses": {"default": {"description": "The backend's answer"}}}
         own = item.get(method)
         here[method] = {k: v for k, v in own.items() if k != "servers"} if isinstance(own, dict) else bare
+        if "callbacks" in here[method]:
+            here[method]["callbacks"] = _without_security(here[method]["callbacks"])
     return found
 
 

@@ -1,6 +1,5 @@
 """Joining: signing up, confirming the address, taking up an invitation, and a password that was forgotten."""
 
-import time
 from typing import Any
 
 from flask import Blueprint, current_app, request
@@ -10,9 +9,10 @@ from tamarack.core.text import line_problem
 from tamarack.portal.page import back_to, done, render
 from tamarack.store.errors import NotPossible
 from tamarack.store.joining import queries as joining
-from tamarack.store.people.attempts import TooManyAttempts, begin_attempt
+from tamarack.store.people.attempts import TooManyAttempts
 from tamarack.store.people.tables import Organization
 from tamarack.web.application import actor, db, settings_of
+from tamarack.web.people.waiting import wait_for_attempt
 
 pages = Blueprint("joining", __name__)
 
@@ -58,7 +58,7 @@ def sign_up() -> Any:
 def _too_often(email: str) -> bool:
     """Whether too much was asked from here lately; else this one counts, and takes as long as it has to."""
     try:
-        time.sleep(begin_attempt(db(), "join", email, request.remote_addr or "", joining.MOST_ASKED))
+        wait_for_attempt(db(), "join", email, request.remote_addr or "", joining.MOST_ASKED)
     except TooManyAttempts:
         return True
     return False

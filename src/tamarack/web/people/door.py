@@ -1,6 +1,5 @@
 """A door: signing in and out, the same for console and portal but for who comes in."""
 
-import time
 from collections.abc import Callable
 from typing import Any, Protocol
 
@@ -8,9 +7,10 @@ from flask import Blueprint, current_app, redirect, render_template, request, ur
 from sqlmodel import Session
 
 from tamarack.store.audit import log as auditing
-from tamarack.store.people.attempts import TooManyAttempts, begin_attempt, succeeded
+from tamarack.store.people.attempts import TooManyAttempts, succeeded
 from tamarack.web.application import actor, db, settings_of
 from tamarack.web.people.signed_in import door, leave, let_in
+from tamarack.web.people.waiting import wait_for_attempt
 from tamarack.web.safe import safe_next
 
 
@@ -43,7 +43,7 @@ def make_door(check: Check, me: Callable[[], Someone | None], afterwards: str) -
         email, target = request.form.get("email", ""), safe_next(request.form.get("next", "/"))
         address, most = request.remote_addr or "", settings_of(current_app).sign_in_attempts
         try:
-            time.sleep(begin_attempt(db(), door(), email, address, most))
+            wait_for_attempt(db(), door(), email, address, most)
         except TooManyAttempts:
             error = "Too many failed sign-ins from here. Try again in a quarter of an hour, or set a new password."
             return page(email, target, error), 429

@@ -11,6 +11,8 @@ from tamarack.store.errors import NotPossible
 MOST_BYTES = 2_000_000
 MOST_SIDE = 6_000
 """Pixels a side; larger pictures are not decoded."""
+MOST_PIXELS = 12_000_000
+"""Pixels in all: decoded, each takes four bytes."""
 FORMATS = ("PNG", "JPEG", "WEBP", "GIF")
 
 
@@ -27,9 +29,9 @@ def read_picture(upload: FileStorage, width: int, height: int, field: str = "pic
         with warnings.catch_warnings():
             warnings.simplefilter("error", Image.DecompressionBombWarning)
             opened = Image.open(io.BytesIO(data), formats=FORMATS)
-            if max(opened.size) > MOST_SIDE:
-                raise NotPossible(f"{name} has {opened.width} × {opened.height} pixels; at most {MOST_SIDE} a side.",
-                                  field)  # fmt: skip
+            if max(opened.size) > MOST_SIDE or opened.width * opened.height > MOST_PIXELS:
+                size = f"{name} has {opened.width} × {opened.height} pixels"
+                raise NotPossible(f"{size}; at most {MOST_SIDE:,} a side and {MOST_PIXELS:,} in all are taken.", field)
             picture = ImageOps.exif_transpose(opened).convert("RGBA")
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombWarning,
             Image.DecompressionBombError) as error:  # fmt: skip

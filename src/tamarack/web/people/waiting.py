@@ -1,0 +1,25 @@
+"""Attempts that are delayed: a few wait at a time, so that those who guess cannot keep everybody else waiting."""
+
+import time
+from threading import BoundedSemaphore
+
+from sqlmodel import Session
+
+from tamarack.store.people.attempts import TooManyAttempts, begin_attempt
+
+MOST_WAITING = 2
+"""Of the eight requests that a program serves at a time."""
+_PLACES = BoundedSemaphore(MOST_WAITING)
+
+
+def wait_for_attempt(session: Session, door: str, account: str, address: str, most: int) -> None:
+    """Count an attempt, and wait as long as it has to. Raises `TooManyAttempts`, also where too many wait already."""
+    seconds = begin_attempt(session, door, account, address, most)
+    if not seconds:
+        return
+    if not _PLACES.acquire(blocking=False):
+        raise TooManyAttempts
+    try:
+        time.sleep(seconds)
+    finally:
+        _PLACES.release()
