@@ -6,6 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.configuration.review import closed_targets
 from tamarack.core.http.reach import CLOSED, EVERYWHERE, Reach, openings
 from tamarack.settings import Settings
 
@@ -66,3 +68,14 @@ def test_an_opening_that_is_none_is_named(wrong: str) -> None:
 def test_an_installation_starts_closed() -> None:
     assert not Settings().reach.allows("127.0.0.1", 5432)
     assert not Settings(unreachable="203.0.113.0/24").reach.allows("203.0.113.7", 443)
+
+
+def test_the_review_names_targets_that_nodes_do_not_connect_to() -> None:
+    targets = [{"address": "http://10.1.2.3"}, {"address": "https://[::1]:8443"}, {"address": "http://203.0.113.7"},
+               {"address": "http://register.skerry.example"}, {"address": "http://10.9.9.9", "environments": ["test"]}]  # fmt: skip
+    made = Configuration.model_validate({"backends": [{"name": "b", "targets": targets}]})
+    found = closed_targets(made, "production", Reach())
+    assert [one.subject for one in found] == ["Backend b"] * 2
+    assert "TAMARACK_REACHABLE=10.1.2.3:80 opens it" in found[0].text
+    assert "TAMARACK_REACHABLE=[::1]:8443 opens it" in found[1].text
+    assert closed_targets(made, "production", Reach(opened=openings("10.1.2.3:80, [::1]:8443"))) == []

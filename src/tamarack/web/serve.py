@@ -8,6 +8,7 @@ def command(program: str, port: int, threads: int = 8) -> list[str]:
     """The command that serves a web program (console or portal) on a loopback port."""
     return [
         *(sys.executable, "-m", "gunicorn", f"tamarack.{program}.app:make_app()", "--bind", f"127.0.0.1:{port}"),
+        *("--config", "python:tamarack.web.gunicorn_settings"),
         *("--workers", "1", "--worker-class", "gthread", "--threads", str(threads)),
         *("--timeout", "60", "--graceful-timeout", "5", "--no-control-socket"),
         *("--limit-request-line", "8190", "--keep-alive", "15", "--log-level", "warning"),

@@ -3,7 +3,7 @@
 import difflib
 from typing import Any
 
-from flask import Blueprint, abort, redirect, request
+from flask import Blueprint, abort, current_app, redirect, request
 
 from tamarack.config.exchange import draft_files
 from tamarack.console.page import (
@@ -21,7 +21,7 @@ from tamarack.console.page import (
 from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Configuration, check_in
-from tamarack.core.configuration.review import risks
+from tamarack.core.configuration.review import closed_targets, risks
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
 from tamarack.store.rollouts import queries as rolling
@@ -30,7 +30,7 @@ from tamarack.store.rollouts.queries import NotFit
 from tamarack.store.rollouts.tables import Rollout
 from tamarack.store.secrets import queries as secrets
 from tamarack.store.traffic import set_aside
-from tamarack.web.application import db
+from tamarack.web.application import db, settings_of
 from tamarack.web.safe import safe_next
 
 pages = Blueprint("rollouts", __name__)
@@ -57,7 +57,11 @@ def review() -> Any:
         "rollouts/review.html",
         rollout=rollout,
         changes=difference(live, draft()),
-        risks=[*risks(draft()), *below_traffic(db(), where, live, draft())],
+        risks=[
+            *risks(draft()),
+            *closed_targets(draft(), where, settings_of(current_app).reach),
+            *below_traffic(db(), where, live, draft()),
+        ],
         problems=check_in(draft(), where, secrets.facts_for(db(), where)),
         lines=file_difference(live, draft()),
         mark=drafting.mark(db()),

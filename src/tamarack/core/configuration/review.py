@@ -1,12 +1,14 @@
 """Risks in a configuration, found before it is rolled out."""
 
 from dataclasses import dataclass
+from urllib.parse import urlsplit
 
 from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.layers import all_limits
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.http.origins import ANY
+from tamarack.core.http.reach import Reach, is_address
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.policies.guard.browser_access import BrowserAccess
 from tamarack.core.policies.identify.api_key import ApiKey
@@ -41,6 +43,20 @@ def risks(configuration: Configuration) -> list[Risk]:
     for api in configuration.apis:
         if api.name not in offered and any(v.state == "published" for v in api.versions):
             found.append(Risk(api.title, "is in no product, so nobody can subscribe to it", api.name))
+    return found
+
+
+def closed_targets(configuration: Configuration, environment: str, reach: Reach) -> list[Risk]:
+    """Targets that lie in closed networks, where they are named by their address; names are looked up by nodes."""
+    found = []
+    for backend in configuration.backends:
+        for target in backend.targets_in(environment):
+            parts = urlsplit(target.address)
+            host, port = parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
+            if is_address(host) and not reach.allows(host, port):
+                opens = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
+                words = f"target {target.address} lies in a closed network, so nodes do not connect to it"
+                found.append(Risk(f"Backend {backend.name}", f"{words}; TAMARACK_REACHABLE={opens} opens it"))
     return found
 
 

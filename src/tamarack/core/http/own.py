@@ -15,25 +15,23 @@ from tamarack.core.http.fields import Header
 _COOKIE = b"tamarack_"
 COOKIES = (_COOKIE, b"__Host-" + _COOKIE)
 """How the names of the web programs' cookies begin."""
-MARKS = (
-    b"tmk_",  # a key
-    b"tms_",  # a client's secret
-    b"dG1jX",  # a client's id and secret as Basic writes them (RFC 7617)
-    b"eyJpc3MiOiJ0YW1hcmFjayIs",  # a signed key's claims, whose issuer comes first
-    _COOKIE,
-    b"%5f",  # an underscore that hides one of them
-    b"%5F",
-)
+_BASIC = b"dG1jX"
+"""How a client's id begins as Basic writes it (RFC 7617)."""
+_CLAIMS = b"eyJpc3MiOiJ0YW1hcmFjayIs"
+"""How a signed key's claims begin: its issuer comes first."""
 _KEY = re.compile(rb"tm[ks]_[2-9a-z]{8,}")
-_SIGNED = re.compile(rb"[\w-]+\.eyJpc3MiOiJ0YW1hcmFjayIs[\w-]*\.[\w-]+")
+_SIGNED = re.compile(rb"[\w-]+\." + _CLAIMS + rb"[\w-]*\.[\w-]+")
 
 
 def marked(sent: bytes) -> bool:
-    """Whether something of Tamarack's own may be in what is about to be sent."""
-    for mark in MARKS:  # noqa: SIM110 - a third of the time of `any`, on every call's way
-        if mark in sent:
-            return True
-    return False
+    """Whether something of Tamarack's own may be in what is about to be sent.
+
+    All of it has an underscore (which a query may hide), but for what is written in base 64. Most calls end here, so
+    these are few looks, each for single bytes in a row: on a call's way that is faster than one expression for all.
+    """
+    if b"_" in sent and (b"tmk_" in sent or b"tms_" in sent or _COOKIE in sent):
+        return True
+    return _CLAIMS in sent or _BASIC in sent or b"%5" in sent
 
 
 def _is_own(value: bytes) -> bool:

@@ -82,6 +82,15 @@ def _opening(part: str) -> Opening:
     return Opening(network, first, last)
 
 
+def is_address(host: str) -> bool:
+    """Whether a host is an address in plain form, and no name."""
+    try:
+        ipaddress.ip_address(host.partition("%")[0])
+    except ValueError:
+        return False
+    return True
+
+
 class Reach:
     """What may be reached: everything but the closed networks, and of those what is opened."""
 
