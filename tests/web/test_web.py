@@ -156,7 +156,16 @@ def test_a_document_is_fetched_and_anything_else_is_said(pages: str) -> None:
     for address, words in (("/away", "answered 302"), ("/none", "answered 404"), ("/bytes", "cannot be read")):
         with pytest.raises(NotReached, match=words):
             fetch_text(pages + address, DENIED)
-    for address in ("file:///etc/passwd", "http://169.254.169.254/x", "http://[fe80::1]/", "gopher://x"):
+    for address in (
+        "file:///etc/passwd",
+        "http://169.254.169.254/x",
+        "http://[fe80::1]/",
+        "gopher://x",
+        "http://127.0.0.1:99999/",
+        "http://127.0.0.1:0/",
+        "http://[::1/",
+        f"http://{'a' * 70}.example/",
+    ):
         with pytest.raises(NotReached):
             fetch_text(address, DENIED)
 

@@ -11,7 +11,6 @@ import sys
 import threading
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import asdict
 from types import TracebackType
 from typing import IO, Any
 
@@ -68,7 +67,10 @@ class DocumentReader:
         if answer is None:
             self._child = None
             return _not_read(f"the reader stopped ({_ended(child)}); it is more than one document should ask for")
-        return _DESCRIPTION.validate_python(answer)
+        document = answer.pop("document")
+        description = _DESCRIPTION.validate_python(answer)
+        description.document = document
+        return description
 
     def _running(self) -> "subprocess.Popen[bytes]":
         if self._child is None or self._child.poll() is not None:
@@ -119,9 +121,9 @@ def _serve(seconds: int, memory: int) -> None:
         most = int(used.ru_utime + used.ru_stime) + seconds + 1
         resource.setrlimit(resource.RLIMIT_CPU, (most, resource.RLIM_INFINITY))
         try:
-            tell(asdict(describe(text, lambda now: tell({"step": now}))))
+            tell(describe(text, lambda now: tell({"step": now})).told())
         except MemoryError:
-            tell(asdict(_not_read("reading it takes more memory than one document may")))
+            tell(_not_read("reading it takes more memory than one document may").told())
 
 
 if __name__ == "__main__":

@@ -5,7 +5,7 @@ Nothing outside the document is ever fetched: references that lead out of it are
 
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any, Literal
 
 from pydantic import ValidationError
@@ -83,6 +83,10 @@ class Description:
     def usable(self) -> bool:
         """Whether it can be saved."""
         return not any(problem.severity == "error" for problem in self.problems)
+
+    def told(self) -> dict[str, Any]:
+        """All of it as plain data; the document itself, which may be large, is not copied."""
+        return asdict(replace(self, document={})) | {"document": self.document}
 
 
 def describe(text: str, step: Step = lambda now: None) -> Description:

@@ -145,8 +145,10 @@ class Settled:
                     made = {"$ref": settled, **made}
             return made
         if isinstance(value, list):
-            made_items = [self._rebuilt(item, (*path, at)) for at, item in enumerate(value)]
-            if path and path[-1] == "parameters":  # nothing is no parameter
-                return [item for item in made_items if item != {}]
-            return made_items
+            listed = path[-1:] == ("parameters",)  # nothing is no parameter
+            return [
+                self._rebuilt(item, (*path, at))
+                for at, item in enumerate(value)
+                if not (listed and (*path, at) in self.emptied)
+            ]
         return value

@@ -6,7 +6,6 @@ or how far it is.
 
 import hashlib
 import json
-from dataclasses import asdict
 from datetime import datetime
 from typing import Any
 
@@ -89,9 +88,7 @@ def take_in(session: Session, sha256: str, description: Description) -> None:
     """Note what reading a document found."""
     reading = session.get(DocumentReading, sha256) or DocumentReading(sha256=sha256)
     reading.tree = json.dumps(description.document, ensure_ascii=False) if description.document else ""
-    told = asdict(description)
-    told["document"] = {}
-    reading.described = cleaned(told)
+    reading.described = cleaned(description.told() | {"document": {}})
     reading.state, reading.step = "read", ""
     session.add(reading)
     session.flush()

@@ -93,8 +93,11 @@ class _Prepared(http.client.HTTPConnection):
 
 def probe(address: str, reach: Reach, verify_tls: bool = True, timeout_s: float = TIMEOUT_S) -> list[ConnectionStep]:
     """Reach an address step by step (name, TCP, TLS, HTTP); the list ends at the first step that fails."""
-    _, host, port, path = _parts(address)
-    secure = address.strip().lower().startswith("https:")
+    try:
+        scheme, host, port, path = _parts(address)
+    except NotReached as error:
+        return [ConnectionStep("name", False, str(error), 0.0)]
+    secure = scheme == "https"
     steps: list[ConnectionStep] = []
     begun = time.perf_counter()
 
