@@ -165,3 +165,9 @@ def test_odd_numbers_are_never_an_error_of_ours(admin: FlaskClient, odd: str) ->
     for path in ("/traffic/traces/share", "/traffic/traces/watch", "/settings/secrets/"):
         form = {"share": odd, "minutes": odd, "overlap": odd, "application": "x"}
         assert admin.post(path, data=form).status_code in (303, 404, 422)
+
+
+def test_an_answer_that_changes_nothing_sets_no_cookie(admin: FlaskClient) -> None:
+    """So that one that comes late does not put an older cookie in a newer one's place, and a message gets lost."""
+    admin.get("/apis/")
+    assert "Set-Cookie" not in admin.get("/apis/").headers

@@ -20,6 +20,7 @@ from tamarack.settings import Settings
 from tamarack.store.audit.log import Actor
 from tamarack.store.engine import make_engine
 from tamarack.store.errors import StoreError
+from tamarack.store.people.sessions import LONGEST
 from tamarack.store.traffic.reading import TookTooLong
 from tamarack.web.behind_proxy import BehindProxy
 from tamarack.web.changing import again
@@ -60,7 +61,10 @@ def make_application(package: str, door: str, settings: Settings, folder: Path) 
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Lax",
         SESSION_COOKIE_SECURE=settings.secure_cookies,
-        PERMANENT_SESSION_LIFETIME=timedelta(hours=settings.session_hours),
+        # The server ends sessions (`store.people.sessions`). The cookie is set when something in it changes and not
+        # otherwise: an answer that comes late would put an older one in its place.
+        PERMANENT_SESSION_LIFETIME=LONGEST,
+        SESSION_REFRESH_EACH_REQUEST=False,
         MAX_CONTENT_LENGTH=LARGEST_FORM,
         MAX_FORM_MEMORY_SIZE=LARGEST_FORM,
         WTF_CSRF_TIME_LIMIT=None,
