@@ -57,11 +57,14 @@ need_environment() {
     return 0
   fi
   say "Making the virtual environment …"
-  if ! grep -qxs "$python" "$ROOT/.venv/.made-with" || [ ! -x "$ROOT/.venv/bin/python" ]; then
+  # One whose making was interrupted may look whole and fail later: it is made anew.
+  half="$ROOT/.venv/.half-made"
+  if [ -f "$half" ] || ! grep -qxs "$python" "$ROOT/.venv/.made-with" || [ ! -x "$ROOT/.venv/bin/python" ]; then
     "$python" -c 'import ensurepip' 2>/dev/null || install_packages "python3-venv"
     "$python" -m venv --clear "$ROOT/.venv" && echo "$python" >"$ROOT/.venv/.made-with" \
       || fail "python -m venv failed (Debian: install python3-venv)"
   fi
+  touch "$half"
   options=""
   for lock in "$@"; do options="$options -r $lock"; done
   # shellcheck disable=SC2086
@@ -73,4 +76,5 @@ from pathlib import Path
 Path(sysconfig.get_paths()["purelib"], "tamarack.pth").write_text(sys.argv[1] + "\n")
 PY
   echo "$want" >"$stamp"
+  rm -f "$half"
 }

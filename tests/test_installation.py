@@ -1,6 +1,8 @@
 """What is installed is what the lock files say, and it is complete: nothing is looked up anew at installation."""
 
 import re
+import shutil
+import subprocess
 from importlib.metadata import distribution
 from pathlib import Path
 
@@ -8,6 +10,8 @@ import pytest
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 from packaging.version import Version
+
+from tamarack.__main__ import start
 
 ROOT = Path(__file__).parent.parent
 LOCKS = ("requirements.lock", "requirements-dev.lock")
@@ -50,3 +54,21 @@ def test_installation_takes_the_locks_as_they_stand() -> None:
     line = next(line for line in (ROOT / "bin/common.sh").read_text().splitlines() if "-m pip install" in line)
     assert "--no-deps" in line
     assert "--require-hashes" in line
+
+
+def test_asking_for_help_installs_nothing_and_names_every_option(tmp_path: Path) -> None:
+    copy = tmp_path / "bin"
+    shutil.copytree(ROOT / "bin", copy)
+    said = subprocess.run(
+        [copy / "start", "--help"], capture_output=True, text=True, check=True, env={"PATH": "/nowhere:/bin"}
+    )
+    assert list(tmp_path.iterdir()) == [copy]
+    for option in start.params:
+        assert option.opts[0] in said.stdout
+
+
+def test_an_environment_whose_making_was_interrupted_is_made_anew() -> None:
+    text = (ROOT / "bin/common.sh").read_text()
+    begun, ended = text.index('touch "$half"'), text.index('rm -f "$half"')
+    assert begun < text.index("-m pip install") < text.index('echo "$want" >"$stamp"') < ended
+    assert '[ -f "$half" ] ||' in text[: text.index("-m venv --clear")]

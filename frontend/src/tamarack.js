@@ -36,7 +36,10 @@ document.addEventListener("keydown", (event) => {
       form.requestSubmit();
     }
   } else if (event.target.closest("#palette")) {
-    if (event.key === "ArrowDown" || event.key === "ArrowUp") {
+    if (event.key === "Escape") {
+      event.preventDefault(); // else the first press only empties the field
+      $("#palette").close();
+    } else if (event.key === "ArrowDown" || event.key === "ArrowUp") {
       event.preventDefault();
       movePalette(event.key === "ArrowDown" ? 1 : -1);
     } else if (event.key === "Enter") {

@@ -129,3 +129,12 @@ def test_a_part_may_refer_to_what_only_the_draft_holds(settings: Settings, world
     path.write_text(path.read_text().replace("title: Fleet", "title: The fleet"))
     with Applying(settings, path, whole=False) as applying:
         assert [c.text for c in applying.changes] == ["title from Fleet to The fleet"]
+
+
+def test_one_file_of_an_exported_folder_is_read_with_the_documents_of_the_folder(tmp_path: Path) -> None:
+    loaded = load(CONFIGURATION)
+    folder = put(tmp_path, write(loaded.configuration, loaded.documents | loaded.pages))
+    alone = load(folder / "apis" / "sailings.yaml", whole=False)
+    assert [version.version for version in alone.configuration.apis[0].versions] == ["1", "2"]
+    assert set(alone.documents) <= set(loaded.documents)
+    assert len(alone.documents) == 2

@@ -8,6 +8,8 @@ from flask.testing import FlaskClient
 from PIL import Image
 from sqlmodel import Session, col, select
 
+from tamarack.console.overview import pages as front
+from tamarack.core.configuration.review import risks
 from tamarack.core.portal.branding import Look
 from tamarack.store.announcements.tables import Announcement
 from tamarack.store.applications import changes as subscribing
@@ -17,6 +19,7 @@ from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.audit.tables import AuditEntry
 from tamarack.store.draft import queries as drafting
+from tamarack.store.joining.tables import JoinRequest
 from tamarack.store.mail.tables import Mail
 from tamarack.store.people.tables import Organization, Person
 from tamarack.store.portal.branding import Branding, look_of
@@ -341,3 +344,18 @@ def test_the_files_of_a_draft_hold_its_pages(admin: FlaskClient) -> None:
     with zipfile.ZipFile(io.BytesIO(archive)) as files:
         assert "Three calls that most applications make" in files.read("pages/sailings/first-steps.md").decode()
         assert re.search(r"document: pages/sailings/first-steps.md", files.read("apis/sailings.yaml").decode())
+
+
+def test_the_front_page_counts_requests_and_says_how_many_risks_it_leaves_out(
+    admin: FlaskClient, world: Session, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    assert "of developers to answer" not in admin.get("/").text
+    asks = JoinRequest(
+        email="p@puffin.example", name="P", password_hash="", organization="Puffin Works", state="waiting"
+    )
+    world.add(asks)
+    world.commit()
+    assert "1 request</a> of developers to answer" in admin.get("/").text
+    many = len(risks(drafting.load_configuration(world)))
+    monkeypatch.setattr(front, "MOST_RISKS", 0)
+    assert f"{many} more</a> in the review" in admin.get("/").text

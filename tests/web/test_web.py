@@ -31,7 +31,7 @@ ROOT = Path(__file__).parents[2]
 @pytest.mark.parametrize(
     ("said", "words"),
     [
-        (number(0), "0"), (number(318), "318"), (number(12_400), "12.4 k"), (number(999_950), "1.0 M"), (number(0.7), "0.7"),
+        (number(0), "0"), (number(318), "318"), (number(12_400), "12.4 k"), (number(999_950), "1.0 M"), (number(0.7), "0.7"), (number(0.0012), "0.0012"), (number(9.3e-05), "<0.001"),
         (number(46_100_000), "46.1 M"), (number(None), "–"), (duration(28_000), "28 ms"), (duration(640), "640 µs"),
         (duration(1_400_000), "1.4 s"), (share(0.039), "3.9 %"), (share(0), "0 %"), (share(0.61), "61 %"), (size(640), "640 B"),
         (size(2_400_000), "2.4 MB"),

@@ -22,6 +22,8 @@ from tamarack.core.documents.yaml_text import to_yaml
 from tamarack.core.types import Problem, problems_of
 
 FORMAT = 1
+FIRST = "tamarack.yaml"
+"""The file that every exported folder holds."""
 _LISTS = ("everywhere", "caps", "backends", "apis", "products")
 MOST_DOCUMENT_BYTES = 8_000_000
 
@@ -68,7 +70,7 @@ def write(configuration: Configuration, documents: Mapping[str, str]) -> dict[st
     first = {"tamarack": FORMAT, "everywhere": data.get("everywhere", [])}
     if configuration.caps:
         first["caps"] = data["caps"]
-    files = {"tamarack.yaml": to_yaml(first)}
+    files = {FIRST: to_yaml(first)}
     if configuration.backends:
         files["backends.yaml"] = to_yaml({"backends": data["backends"]})
     for api, dumped in zip(configuration.apis, data.get("apis", []), strict=True):
@@ -101,6 +103,8 @@ def load(path: Path, whole: bool = True) -> Loaded:
         root = path
     else:
         names, root = [path], path.parent
+        if (root.parent / FIRST).is_file():  # one of the files of an exported folder: paths count from there
+            root = root.parent
     if not names or not path.exists():
         raise NotApplicable([FileProblem(str(path), 0, "", "there is no such file, or no YAML file in the folder")])
     problems: list[FileProblem] = []

@@ -25,7 +25,9 @@ def number(value: float | None) -> str:
             return f"{shown:.0f}{_THIN}{letter}" if abs(shown) >= 99.95 else f"{shown:.1f}{_THIN}{letter}"
     if float(value).is_integer():
         return f"{int(value)}"
-    return f"{value:.0f}" if size >= 99.5 else f"{value:.1f}" if size >= 1 else f"{value:.2g}"
+    if size >= 1:
+        return f"{value:.0f}" if size >= 99.5 else f"{value:.1f}"
+    return f"{value:.2g}" if size >= 0.001 else "<0.001" if value > 0 else ">-0.001"  # never with an exponent
 
 
 _MANY = {"entry": "entries", "person": "people", "query": "queries", "policy": "policies"}

@@ -1,6 +1,7 @@
 """Documents that were made to harm, or only grew that way: nothing is fetched, nothing grows, nothing gets lost."""
 
 import json
+import re
 import socket
 import threading
 from collections.abc import Iterator
@@ -11,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tamarack.core.documents.yaml_text import to_yaml
 from tamarack.core.openapi.example_values import MOST_VALUES, example_of
 from tamarack.core.openapi.publish import published
 from tamarack.core.openapi.read import Description, describe
@@ -251,3 +253,26 @@ def test_no_document_whatever_it_holds_is_an_error_of_ours(version: str, rest: D
     description = read({"swagger" if version == "2.0" else "openapi": version, **rest})
     for entry in outline(description.document):
         assert view_operation(description.document, entry.call) is not None
+
+
+plain = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=8) | st.sampled_from(["01239", "12e5", "yes", "2026-11-27"]),
+    lambda inner: st.lists(inner, max_size=3)
+    | st.dictionaries(st.text(max_size=6) | st.sampled_from(["properties", "items", "example", "x-a", "required"]), inner, max_size=4),
+    max_leaves=20,
+)  # fmt: skip
+
+
+@given(st.dictionaries(st.sampled_from(NAMES), plain, max_size=3), st.sampled_from(["json", "yaml"]))
+def test_a_download_holds_every_schema_as_its_author_wrote_it(written: Document, form: str) -> None:
+    description = read(document(written))
+    if (
+        description.document
+        and "\\u0000" not in json.dumps(written)
+        and not re.search(r"\\ud[89a-f]", json.dumps(written))
+    ):
+        made = published(
+            description.document, "T", "1", [("https://gateway.example/t", "production")], {"get /a": None}
+        )
+        text = json.dumps(made) if form == "json" else to_yaml(made, fast=True)
+        assert describe(text).document["components"]["schemas"] == written

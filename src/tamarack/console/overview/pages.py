@@ -6,12 +6,16 @@ from typing import Any
 from flask import Blueprint, request
 
 from tamarack.console.page import calls_between, draft, environment, pending, render, requires, running
+from tamarack.console.subscribers.lists import waiting as waiting_requests
 from tamarack.core.configuration.review import risks
 from tamarack.core.traffic.totals import together
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db
 from tamarack.web.pictures.traffic import calls_chart
+
+MOST_RISKS = 4
+"""Risks that the front page names; it says how many more there are."""
 
 pages = Blueprint("overview", __name__)
 
@@ -34,6 +38,8 @@ def front() -> Any:
         "rollout": running(where)[0],
         "changes": pending(where),
         "risks": risks(draft()),
+        "most_risks": MOST_RISKS,
+        "requests": waiting_requests(),
         "apis": draft().apis,
     }
     if request.args.get("part") == "live":
