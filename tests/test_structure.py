@@ -82,6 +82,8 @@ def test_a_template_opens_one_block_a_line_and_no_line_is_long(path: Path) -> No
     for number, line in enumerate(path.read_text().splitlines(), 1):
         assert len(line) <= 140, f"{path.name}, line {number}: {len(line)} characters"
         assert len(BLOCK.findall(line)) <= 1, f"{path.name}, line {number}: {line.strip()}"
+    # An attribute that is joined from texts is escaped with its own quotes, and breaks: it is written as one.
+    assert not re.search(r"""=\\?["']["']\s*~|~\s*["'][^"']*=\\?"'""", path.read_text()), path.name
 
 
 @pytest.mark.parametrize("section", ["console", "portal"])

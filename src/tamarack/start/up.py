@@ -198,8 +198,8 @@ class _Up:
         self.wait("The console", lambda: _answers(f"{self.settings.console_url}/-/health"), "console")
         self.wait("The portal", lambda: _answers(f"{self.settings.portal_url}/-/health"), "portal")
         for name in NODES:
-            address = f"http://127.0.0.1:{self.settings.port(name)}/"
-            self.wait(f"The node {name}", lambda a=address: _answers(a), name)
+            port = self.settings.port(name)
+            self.wait(f"The node {name}", lambda p=port: _listens(p), name)
         if self.demo:
             with psycopg.connect(self.settings.database) as connection:
                 self.wait("Every node's rollout", lambda: _all_nodes_run(connection), "production-1")
@@ -244,6 +244,12 @@ def _answers(address: str) -> bool:
         return True
     except OSError:
         return False
+
+
+def _listens(port: int) -> bool:
+    """Whether a node takes connections. It is asked nothing: that would be a call, and stand in the traffic."""
+    with socket.socket() as probe:
+        return probe.connect_ex(("127.0.0.1", port)) == 0
 
 
 def _all_nodes_run(connection: "psycopg.Connection") -> bool:
