@@ -178,6 +178,20 @@ def place(client: FlaskClient, **fields: str) -> object:
     return client.post(f"{POLICIES}/save", data={"level": "api", "old_name": ""} | fields)
 
 
+def test_a_form_that_is_shown_again_stands_where_it_stood(admin: FlaskClient) -> None:
+    """What is hidden in it is what was sent, so that it can be mended and sent again."""
+    typed = {"level": "operation", "operation": "get /sailings", "kind": "rate-limit", "name": "bursts", "windows": "abc",
+             "by": "caller", "old_name": ""}  # fmt: skip
+    again = admin.post(f"{POLICIES}/save", data=typed)
+    assert (again.status_code, 'value="abc"' in again.text or ">abc<" in again.text) == (422, True)
+    hidden = dict(re.findall(r'type="hidden"\s+name="(\w+)"\s+value="([^"]*)"', again.text))
+    kept = ("level", "operation", "kind", "old_name")
+    assert {name: hidden[name] for name in kept} == {name: typed[name] for name in kept}
+    assert "on Sailings 2, get /sailings" in again.text
+    assert admin.post(f"{POLICIES}/save", data=typed | hidden | {"windows": "5 per second"}).status_code == 303
+    assert "Bursts" in admin.get("/apis/sailings/2/?operation=get+/sailings").text
+
+
 def test_a_policy_is_placed_changed_undone_and_shown_as_draft(admin: FlaskClient, world: Session) -> None:
     typed = {"kind": "rate-limit", "name": "daily", "windows": "500 per day", "by": "caller", "revision": "1"}
     assert place(admin, **typed).status_code == 303  # type: ignore[attr-defined]

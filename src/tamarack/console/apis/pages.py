@@ -93,10 +93,12 @@ def page(api: str, version: str) -> Any:
 def path_values(found: Api, inside: Version) -> dict[str, Any]:
     """What the call path's template shows, for the chosen operation, plan and slip."""
     where = environment()
-    operation = inside.operation(request.args.get("operation", "")) if request.args.get("operation") else None
+    # From the form too: a form that is shown again with what is wrong in it stands where it stood.
+    called = request.values.get("operation", "")
+    operation = inside.operation(called) if called else None
     products = draft().products_with(found.name)
     plans: list[tuple[str, Plan]] = [(f"{p.name}/{plan.name}", plan) for p in products for plan in p.plans]
-    chosen = request.args.get("plan", "")
+    chosen = request.values.get("plan", "")
     plan = next((plan for key, plan in plans if key == chosen), None)
     _, live = running(where)
     rows = call_path(draft(), live, found, inside, operation, plan)
