@@ -12,6 +12,7 @@ from tamarack.store.joining import queries as joining
 from tamarack.store.people.attempts import TooManyAttempts
 from tamarack.store.people.tables import Organization
 from tamarack.web.application import actor, db, settings_of
+from tamarack.web.people.signed_in import let_in
 from tamarack.web.people.waiting import wait_for_attempt
 
 pages = Blueprint("joining", __name__)
@@ -113,9 +114,10 @@ def take_up(token: str) -> Any:
         db().rollback()
         shown = _invitation(token, name, {error.field or "name": str(error)})
         return (shown, 422) if isinstance(shown, str) else shown
+    let_in(person.id, person.session_epoch)
     db().commit()
-    done(f"Welcome, {person.name}. Sign in with the password that you chose.")
-    return back_to("sign_in.form")
+    done(f"Welcome, {person.name}. You are signed in; next time use {person.email} and the password that you chose.")
+    return back_to("applications.index")
 
 
 @pages.get("/forgot")
