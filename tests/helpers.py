@@ -3,7 +3,8 @@
 import socket
 import subprocess
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from flask.testing import FlaskClient
@@ -28,6 +29,12 @@ def read_now(session: Session, text: str) -> str:
     sha256 = documents.keep_document(session, text)
     documents.take_in(session, sha256, describe(text))
     return sha256
+
+
+def apart(run: Callable[[Coroutine[Any, Any, Any]], Any], work: Coroutine[Any, Any, Any]) -> Any:
+    """Run `run(work)` in a thread of its own: the main one may have a loop already, Playwright's after a journey."""
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(run, work).result()
 
 
 def free_port() -> int:

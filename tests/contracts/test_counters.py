@@ -12,7 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
-from helpers import free_port, until
+from helpers import apart, free_port, until
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import Limiter, StoreAway, Taken
 from tamarack.core.limits.stretch import Stretch
@@ -59,7 +59,7 @@ class Stores:
         return lambda asked, now, cost=1: self.run(store.take(costing(asked, cost), now))  # type: ignore[misc]
 
     def run(self, work: Coroutine[Any, Any, Any]) -> Any:
-        return self.loop.run_until_complete(work)
+        return apart(self.loop.run_until_complete, work)
 
     def close(self) -> None:
         for store in self._open:

@@ -9,7 +9,7 @@ import pytest
 import uvloop
 
 from gateway.harness import Backend
-from helpers import free_port
+from helpers import apart, free_port
 from tamarack.core.carrying.needs import Ask, Failed
 from tamarack.core.carrying.parts import Answered
 from tamarack.core.http.reach import EVERYWHERE
@@ -130,7 +130,7 @@ class Clients:
             return heard
 
         try:
-            return uvloop.run(work())
+            return list(apart(uvloop.run, work()))
         finally:
             self.backend.close()
 

@@ -12,7 +12,7 @@ import pytest
 from gateway.harness import Node, running
 from gateway.test_carry import answering
 from gateway.test_protect import asked, ticket
-from helpers import configuration, free_port, until
+from helpers import apart, configuration, free_port, until
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import Limiter, StoreAway
 from tamarack.core.limits.stretch import Stretch
@@ -164,6 +164,6 @@ def test_what_is_owed_to_the_shared_count_is_still_owed_where_the_store_dies_whi
         watching.cancel()
         await asyncio.gather(watching, return_exceptions=True)
 
-    asyncio.run(work())
+    apart(asyncio.run, work())
     assert sorted(taken) == [("a", 1), ("b", 2), ("c", 3)]
     assert counting.switched == 2
