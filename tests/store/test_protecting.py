@@ -379,6 +379,7 @@ def test_a_shared_secret_is_as_long_as_its_algorithm_asks_for(session: Session, 
         (["register.example:443"], "https://register.example", True), (["register.example:443"], "http://register.example", False),
         (["register.example"], "https://register.example.evil.example", False), ([], "https://register.example", False),
         (["[fd00::7]:8443"], "https://[fd00::7]:8443/a", True), (["fd00::7"], "https://[fd00::7]", False),
+        (["register.example"], "https://register.example:99999", False),
         (["register.example"], "https://a@register.example.evil.example", False),
     ],
 )  # fmt: skip

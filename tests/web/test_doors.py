@@ -70,6 +70,18 @@ def test_guessing_from_elsewhere_delays_and_never_locks_the_owner_out(
     assert tries(console, ADMIN[1], "198.51.100.7") == 303
 
 
+def test_the_owner_is_not_delayed_where_they_are_signed_in_already(
+    console: FlaskClient, settings: Settings, waited: list[float], another: Callable[[Settings], FlaskClient]
+) -> None:
+    at_home = another(settings)
+    assert tries(at_home, ADMIN[1], "198.51.100.7") == 303
+    for place in range(1, 2 * FREE):
+        tries(console, "wrong-wrong-wrong", f"192.0.2.{place}")
+    before = len(waited)
+    assert tries(another(settings), ADMIN[1], "198.51.100.7") == 303
+    assert len(waited) == before
+
+
 def test_guessing_from_one_place_ends_there_and_for_that_account_first(
     console: FlaskClient, settings: Settings
 ) -> None:

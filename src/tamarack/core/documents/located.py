@@ -47,10 +47,6 @@ class Located:
         """The line of a value whose path may hold parts that are not in the text (a policy's kind)."""
         return self.lines.line(path, skipping=True)
 
-    @property
-    def text_lines(self) -> int:
-        return self._text.count("\n") + 1
-
 
 def read(text: str) -> Located:
     """Read YAML or JSON. Raises `NotReadable` with the line."""

@@ -106,7 +106,10 @@ class Reach:
             parsed = ipaddress.ip_address(address.partition("%")[0])
         except ValueError:
             return False
-        return all(self._allows(one, port) for one in stands_for(parsed) if one != parsed or not _carries(parsed))
+        judged = stands_for(parsed)
+        if _is_mapped(parsed):  # it is that address of IPv4 in another form, and nothing besides
+            judged = judged[1:]
+        return all(self._allows(one, port) for one in judged)
 
     def _allows(self, address: Address, port: int) -> bool:
         def lies_in(network: Network) -> bool:
@@ -117,8 +120,8 @@ class Reach:
         return any(lies_in(one.network) and one.first <= port <= one.last for one in self._opened)
 
 
-def _carries(address: Address) -> bool:
-    """Whether an address is another one in another form, and is judged by that alone."""
+def _is_mapped(address: Address) -> bool:
+    """Whether an address is one of IPv4, mapped into IPv6."""
     return isinstance(address, ipaddress.IPv6Address) and address.ipv4_mapped is not None
 
 

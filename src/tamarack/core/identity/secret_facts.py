@@ -29,8 +29,11 @@ def read_hosts(typed: Iterable[str]) -> tuple[str, ...]:
 
 def may_go_to(hosts: Iterable[str], address: str) -> bool:
     """Whether a secret may be sent to an address: its host is among those, with its port or with any."""
-    parts = urlsplit(address)
+    try:
+        parts = urlsplit(address)
+        port = parts.port or (443 if parts.scheme == "https" else 80)
+    except ValueError:  # a port that is none
+        return False
     host = (parts.hostname or "").rstrip(".")
     host = f"[{host}]" if ":" in host else host
-    port = parts.port or (443 if parts.scheme == "https" else 80)
     return any(one in (host, f"{host}:{port}") for one in hosts)

@@ -8,6 +8,9 @@ from sqlmodel import Field, Session, SQLModel, col, delete, select
 
 from tamarack.core.text import one_line
 from tamarack.store.columns import Moment, now
+from tamarack.store.people.attempts import account_of
+from tamarack.store.people.staff import Staff
+from tamarack.store.people.tables import Person
 
 LONGEST = timedelta(days=7)
 """After this a session ends, used or not."""
@@ -61,6 +64,17 @@ def session_of(session: Session, door: str, token: str, idle: timedelta) -> Sign
     if found is None or found.door != door or found.seen_at < moment - idle or found.made_at < moment - LONGEST:
         return None
     return found
+
+
+def was_here(session: Session, door: str, account: str, address: str) -> bool:
+    """Whether an account's owner is signed in from an address already, or was and did not sign out."""
+    kind = Staff if door == "console" else Person
+    query = (
+        select(SignedIn.digest)
+        .join(kind, col(kind.id) == SignedIn.who)
+        .where(SignedIn.door == door, SignedIn.address == address, kind.email == account_of(account))
+    )
+    return session.exec(query.limit(1)).first() is not None
 
 
 def note_use(session: Session, found: SignedIn) -> bool:
