@@ -1,5 +1,6 @@
 """Whatever is put into addresses and forms, no page is an error of ours: every route, with odd values everywhere."""
 
+import json
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -8,6 +9,7 @@ import pytest
 from flask.testing import FlaskClient
 
 import tamarack
+from tamarack.core.trying.bench import BenchAnswer, BenchCall, failures
 
 SOURCES = Path(tamarack.__file__).parent
 ODD = [
@@ -78,3 +80,30 @@ def test_no_page_of_the_console_is_an_error_of_ours(admin: FlaskClient, turn: in
 @pytest.mark.parametrize("turn", range(4))
 def test_no_page_of_the_portal_is_an_error_of_ours(lead: FlaskClient, turn: int) -> None:
     assert asked(lead, "portal", turn) == []
+
+
+DEEP = "[" * 60_000
+
+
+def test_what_stands_in_files_and_texts_of_json_is_no_error_of_ours_either(admin: FlaskClient) -> None:
+    board = json.loads((SOURCES / "boards" / "business.json").read_text()) | {"name": "mine"}
+    board["tiles"][0]["question"]["where"] = ["api is a\x00b"]
+    for file in (
+        json.dumps(board),
+        DEEP,
+        '{"name": ' + "9" * 5_000 + "}",
+        '{"title": 1e999}',
+        '{"title": "\\ud800"}',
+        "",
+    ):
+        assert admin.post("/traffic/boards/read", data={"file": file}).status_code == 422, file[:40]
+    for claims in (DEEP, '{"a":' * 50_000, "9" * 5_000, '{"sub": NaN}'):
+        form = {"operation": "get /sailings", "method": "GET", "claims": claims, "application": "x"}
+        assert admin.post("/apis/sailings/2/bench/", data=form).status_code < 500
+
+
+def test_an_answer_of_any_depth_is_read_as_text_where_it_is_too_deep() -> None:
+    answer = BenchAnswer(status=200, headers=(("content-type", "application/json"),), body=DEEP)
+    assert answer.formatted == DEEP
+    call = BenchCall.model_validate({"method": "GET", "path": "/a", "expectations": ["json /a is 1"]})
+    assert failures(call, answer)

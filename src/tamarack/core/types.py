@@ -30,10 +30,13 @@ def _text(value: str) -> str:
 OneLine = AfterValidator(_line)
 """Marks a text that has to be one line; after its other constraints."""
 
+Readable = AfterValidator(_text)
+"""Marks a text that holds nothing that no page and no database takes."""
+
 Line = Annotated[str, StringConstraints(strip_whitespace=True, max_length=300), OneLine]
 """One line of at most 300 characters: it may come to stand in a field, a log, a mail or a title."""
 
-Text = Annotated[str, StringConstraints(strip_whitespace=True, max_length=2000), AfterValidator(_text)]
+Text = Annotated[str, StringConstraints(strip_whitespace=True, max_length=2000), Readable]
 """A line or paragraphs for people, at most 2,000 characters."""
 
 Title = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120), AfterValidator(_line)]

@@ -51,6 +51,11 @@ def read(text: str) -> tuple[Any, bool]:
     return data, doubled
 
 
+def value_of(text: str) -> Any:
+    """The value of a JSON text from anywhere, within bounds. Raises `NotReadable`, which is a ValueError."""
+    return read(text)[0]
+
+
 _WORDS = {
     "Expecting value": "a value is missing here",
     "Expecting property name enclosed in double quotes": "a name in double quotes is missing here",

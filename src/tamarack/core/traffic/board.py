@@ -4,6 +4,8 @@ from typing import Literal
 
 from pydantic import Field, ValidationError
 
+from tamarack.core.documents.bounds import NotReadable
+from tamarack.core.documents.json_text import value_of
 from tamarack.core.errors import CoreError
 from tamarack.core.traffic.explore import Exploration
 from tamarack.core.traffic.span import SPANS
@@ -51,6 +53,11 @@ def read_board(text: str) -> Board:
     if len(text) > MOST_BYTES:
         raise NotABoard([Problem(message=f"the file has {len(text):,} characters; a board has at most {MOST_BYTES:,}")])
     try:
-        return Board.model_validate_json(text)
+        said = value_of(text)
+        if not isinstance(said, dict):
+            raise NotABoard([Problem(message="the file holds no JSON object")])
+        return Board.model_validate(said)
+    except NotReadable as error:
+        raise NotABoard([Problem(message=f"the file is not JSON: {error}", line=error.line)]) from error
     except ValidationError as error:
         raise NotABoard(problems_of(error)) from error

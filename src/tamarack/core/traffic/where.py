@@ -14,7 +14,7 @@ from typing import Annotated, Literal
 from pydantic import BeforeValidator, Field, PlainSerializer, StringConstraints, field_validator
 
 from tamarack.core.traffic.fields import CALL_FIELDS, CLASSES, OUTCOMES
-from tamarack.core.types import Frozen
+from tamarack.core.types import Frozen, Readable
 
 _FORM = re.compile(r"^\s*([a-z-]+)\s+(is not|is|starts with|contains|from)\s+(.*?)\s*$")
 _AMOUNT = re.compile(r"^(\d+(?:\.\d+)?)\s*([a-zµA-Z]*)$")
@@ -36,7 +36,9 @@ class Where(Frozen):
 
     field: str
     how: How
-    values: tuple[Annotated[str, StringConstraints(max_length=300)], ...] = Field(min_length=1, max_length=MOST_VALUES)
+    values: tuple[Annotated[str, StringConstraints(max_length=300), Readable], ...] = Field(
+        min_length=1, max_length=MOST_VALUES
+    )
 
     @field_validator("field")
     @classmethod

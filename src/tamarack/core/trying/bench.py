@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, StringConstraints, field_validator
 
+from tamarack.core.documents.json_text import value_of
 from tamarack.core.trying.examples import ExampleCall
 from tamarack.core.trying.expectations import Expectation
 from tamarack.core.types import Frozen
@@ -58,7 +59,7 @@ class BenchCall(Frozen):
     def _claims(cls, value: str) -> str:
         if value.strip():
             try:
-                parsed = json.loads(value)
+                parsed = value_of(value)
             except ValueError as error:
                 raise ValueError(f"is not JSON: {error}") from error
             if not isinstance(parsed, dict):
@@ -75,7 +76,7 @@ class BenchCall(Frozen):
     @property
     def claims_said(self) -> dict[str, Any] | None:
         """The claims to vouch for, None for none."""
-        return json.loads(self.claims) if self.claims else None
+        return value_of(self.claims) if self.claims else None
 
     def example(self, address: str, shown: ExampleCall | None = None) -> ExampleCall:
         """The call as one that others can run; `shown` holds the credential that it is made with."""
@@ -109,7 +110,7 @@ class BenchAnswer:
         kind = next((value for name, value in self.headers if name.lower() == "content-type"), "")
         if "json" in kind and not self.cut:
             try:
-                return json.dumps(json.loads(self.body), indent=2, ensure_ascii=False)
+                return json.dumps(value_of(self.body), indent=2, ensure_ascii=False)
             except ValueError:
                 return self.body
         return self.body

@@ -9,6 +9,7 @@ from typing import Any, Literal
 from pydantic import GetCoreSchemaHandler
 from pydantic_core import CoreSchema, core_schema
 
+from tamarack.core.documents.json_text import value_of
 from tamarack.core.identity.claims import MISSING, claim_at
 
 _STATUS = re.compile(r"^status\s+(?:is\s+)?([1-5][0-9x]{2})$")
@@ -49,7 +50,7 @@ class Expectation:
 
     def _json_failure(self, body: str) -> str:
         try:
-            whole = json.loads(body)
+            whole = value_of(body)
         except ValueError:
             return "the body is not JSON"
         found = whole if self.name == "$" else claim_at({"": whole}, "/" + self.name)
@@ -76,7 +77,7 @@ def _fits(status: str, wanted: str) -> bool:
 
 def _value(text: str) -> Any:
     try:
-        return json.loads(text)
+        return value_of(text)
     except ValueError:
         return text
 

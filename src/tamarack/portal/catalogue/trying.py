@@ -1,6 +1,5 @@
 """Trying a call from the reference: through a relay that reaches the gateway's nodes and nothing else."""
 
-import json
 import time
 from base64 import b64encode
 from collections import deque
@@ -14,6 +13,7 @@ from tamarack.core.carrying.refusals import REASONS, Reason
 from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Api
+from tamarack.core.documents.json_text import value_of
 from tamarack.core.openapi.reference import OperationView
 from tamarack.core.trying.bench import BenchAnswer, BenchCall
 from tamarack.core.trying.credential_examples import credential_example
@@ -164,7 +164,7 @@ def _reason(answer: BenchAnswer) -> Reason | None:
     if not kind.startswith("application/problem+json"):
         return None
     try:
-        said = json.loads(answer.body)
+        said = value_of(answer.body)
     except ValueError:
         return None
     return REASONS.get(str(said.get("reason"))) if isinstance(said, dict) else None
