@@ -4,7 +4,7 @@ from base64 import b64encode
 
 import pytest
 
-from tamarack.core.http.own import marked, without_own_fields, without_own_query
+from tamarack.core.http.own import marked, marked_query, without_own_fields, without_own_query
 
 KEY = b"tmk_" + b"a2" * 18
 SECRET = b"tms_" + b"b3" * 18
@@ -29,7 +29,11 @@ def test_what_stands_beside_it_goes_on() -> None:
     cookies = b"theme=dark; tamarack_portal=x; lang=en; k=" + KEY
     assert without_own_fields([(b"cookie", cookies)]) == [(b"cookie", b"theme=dark; lang=en")]
     query = b"day=1&key=" + KEY + b"&a%5Fb=2&k=" + KEY.replace(b"_", b"%5f") + b"&x=%20"
-    assert marked(query)
+    assert marked_query(query)
+    hidden = b"k=" + b"".join(b"%%%02X" % letter for letter in KEY)
+    assert marked_query(hidden)
+    assert without_own_query(b"day=1&" + hidden) == b"day=1"
+    assert not marked_query(b"day=1&x=%20%5F")
     assert without_own_query(query) == b"day=1&a%5Fb=2&x=%20"
 
 

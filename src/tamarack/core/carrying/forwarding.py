@@ -6,7 +6,7 @@ import re
 
 from tamarack.core.carrying.call import Call, Published
 from tamarack.core.http.fields import NOT_SENT_BACK, PASSES, Header, goes_on, without_listed
-from tamarack.core.http.own import marked, without_own_fields, without_own_query
+from tamarack.core.http.own import marked, marked_query, without_own_fields, without_own_query
 from tamarack.core.http.paths import behind
 from tamarack.core.http.target import Target
 from tamarack.core.traffic.record import HIT, MISS
@@ -67,7 +67,7 @@ def request_head(call: Call, operation: Published, target: Target, signs_in: Hea
     if came is None:
         came = _came_from(call.address, call.host, call.scheme)
     lines = b"\r\n".join(map(_COLON.join, passed))
-    if marked(lines) or (call.query and marked(call.query)):
+    if marked(lines) or (call.query and marked_query(call.query)):
         others = without_own_fields([field for field in passed if field is not signs_in])
         lines = b"\r\n".join(map(_COLON.join, others if signs_in is None else [*others, signs_in]))
         if call.query:

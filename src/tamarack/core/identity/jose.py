@@ -79,7 +79,9 @@ class VerifyingKey:
 
     def fits(self, algorithm: str) -> bool:
         type_, curve = _NEEDS[algorithm]
-        return self.type == type_ and (not curve or self.curve == curve) and self.alg in ("", algorithm)
+        if self.type != type_ or self.size < LEAST_SECRET_BYTES.get(algorithm, 0):
+            return False
+        return (not curve or self.curve == curve) and self.alg in ("", algorithm)
 
 
 def _imported(value: Any, type_: str | None = None) -> Any:
@@ -189,13 +191,10 @@ def signed_payload(token: bytes, keys: Sequence[VerifyingKey], algorithms: Itera
         if not candidates:
             raise UnknownKey(kid)
     candidates = [key for key in candidates if key.fits(algorithm)]
-    least = LEAST_SECRET_BYTES.get(algorithm, 0)
-    long_enough = [key for key in candidates if key.size >= least]
-    if candidates and not long_enough:
-        raise BadToken("bad-token", f"the shared secret is too short: {algorithm} asks for {least} bytes")
-    candidates = long_enough
     if not candidates:
-        raise BadToken("bad-token", f"no key here fits {algorithm}")
+        least = LEAST_SECRET_BYTES.get(algorithm)
+        words = f": it asks for a secret of at least {least} bytes" if least else ""
+        raise BadToken("bad-token", f"no key here fits {algorithm}{words}")
     for key in candidates:
         try:
             with warnings.catch_warnings():  # EdDSA is the older name of Ed25519 (RFC 9864); issuers still use it

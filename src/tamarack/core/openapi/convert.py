@@ -6,6 +6,7 @@ from typing import Any
 from urllib.parse import unquote
 
 from tamarack.core.json_pointer import at_pointer
+from tamarack.core.openapi.plain import dict_of, list_of
 from tamarack.core.openapi.references import path_item, places, target
 
 _METHODS = ("get", "put", "post", "delete", "options", "head", "patch")
@@ -30,18 +31,18 @@ _IN_BODY = ("body", "formData")
 def to_openapi_3(document: dict[str, Any]) -> dict[str, Any]:
     """A 3.0 document that says the same; `document` is left as it is."""
     document = _prepared(document)
-    consumes = _list(document.get("consumes")) or ["application/json"]
-    produces = _list(document.get("produces")) or ["application/json"]
-    shared = _dict(document.get("parameters"))
+    consumes = list_of(document.get("consumes")) or ["application/json"]
+    produces = list_of(document.get("produces")) or ["application/json"]
+    shared = dict_of(document.get("parameters"))
     components: dict[str, Any] = {
-        "schemas": _dict(document.get("definitions")),
+        "schemas": dict_of(document.get("definitions")),
         "parameters": {n: _parameter(p) for n, p in shared.items() if _in(p) not in _IN_BODY},
         "requestBodies": {n: _body([p], consumes) for n, p in shared.items() if _in(p) in _IN_BODY},
-        "responses": {n: _response(r, produces) for n, r in _dict(document.get("responses")).items()},
-        "securitySchemes": {n: _security_scheme(s) for n, s in _dict(document.get("securityDefinitions")).items()},
+        "responses": {n: _response(r, produces) for n, r in dict_of(document.get("responses")).items()},
+        "securitySchemes": {n: _security_scheme(s) for n, s in dict_of(document.get("securityDefinitions")).items()},
     }
     paths: dict[str, Any] = {}
-    for path, item in _dict(document.get("paths")).items():
+    for path, item in dict_of(document.get("paths")).items():
         if path.startswith("x-"):
             paths[path] = item
         elif isinstance(item, dict):
@@ -93,16 +94,8 @@ def _holds(whole: Any, part: Any) -> bool:
     return whole is part or any(_holds(one, part) for one in inner)
 
 
-def _dict(value: Any) -> dict[str, Any]:
-    return value if isinstance(value, dict) else {}
-
-
-def _list(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else []
-
-
 def _in(parameter: Any) -> str:
-    return str(_dict(parameter).get("in", ""))
+    return str(dict_of(parameter).get("in", ""))
 
 
 def _extensions(holder: dict[str, Any]) -> dict[str, Any]:
@@ -113,29 +106,29 @@ def _servers(document: dict[str, Any]) -> list[dict[str, str]]:
     host, base = document.get("host", ""), document.get("basePath", "") or "/"
     if not host:
         return [{"url": base}]
-    return [{"url": f"{scheme}://{host}{base}"} for scheme in _list(document.get("schemes")) or ["https"]]
+    return [{"url": f"{scheme}://{host}{base}"} for scheme in list_of(document.get("schemes")) or ["https"]]
 
 
 def _path_item(
     item: dict[str, Any], shared: dict[str, Any], consumes: list[str], produces: list[str]
 ) -> dict[str, Any]:
-    common, common_body = _split(_list(item.get("parameters")), shared)
+    common, common_body = _split(list_of(item.get("parameters")), shared)
     result: dict[str, Any] = _extensions(item) | ({"parameters": common} if common else {})
     for method in _METHODS:
         operation = item.get(method)
         if not isinstance(operation, dict):
             continue
-        own, own_body = _split(_list(operation.get("parameters")), shared)
+        own, own_body = _split(list_of(operation.get("parameters")), shared)
         kept = {k: v for k, v in operation.items() if k not in ("parameters", "consumes", "produces", "schemes")}
         if own:
             kept["parameters"] = own
         body = _body_of(common_body, own_body)
         if body:
-            kept["requestBody"] = _body(body, _list(operation.get("consumes")) or consumes)
+            kept["requestBody"] = _body(body, list_of(operation.get("consumes")) or consumes)
         if isinstance(operation.get("responses"), dict):
             kept["responses"] = {
                 str(status): response if str(status).startswith("x-")
-                else _response(response, _list(operation.get("produces")) or produces)
+                else _response(response, list_of(operation.get("produces")) or produces)
                 for status, response in operation["responses"].items()
             }  # fmt: skip
         result[method] = kept
@@ -147,7 +140,7 @@ def _split(parameters: list[Any], shared: dict[str, Any]) -> tuple[list[Any], li
     stay: list[Any] = []
     body: list[dict[str, Any]] = []
     for parameter in parameters:
-        reference = _dict(parameter).get("$ref")
+        reference = dict_of(parameter).get("$ref")
         meant = parameter
         if isinstance(reference, str):
             name = reference.removeprefix("#/components/parameters/")
@@ -172,7 +165,7 @@ def _schema_of(source: dict[str, Any]) -> dict[str, Any]:
 
 
 def _parameter(parameter: Any) -> Any:
-    source = _dict(parameter)
+    source = dict_of(parameter)
     result = {k: v for k, v in source.items() if k not in _SCHEMA_FIELDS and k != "collectionFormat"}
     result["schema"] = _schema_of(source) or {"type": "string"}
     if source.get("type") == "array":
@@ -218,11 +211,11 @@ def _body(parameters: list[dict[str, Any]], consumes: list[str]) -> dict[str, An
 
 
 def _response(response: Any, produces: list[str]) -> Any:
-    source = _dict(response)
+    source = dict_of(response)
     if "$ref" in source:
         return source
     result: dict[str, Any] = {"description": source.get("description", ""), **_extensions(source)}
-    examples = _dict(source.get("examples"))
+    examples = dict_of(source.get("examples"))
     if "schema" in source or examples:
         content = {}
         for media in dict.fromkeys([*map(str, produces), *examples]):
@@ -236,12 +229,12 @@ def _response(response: Any, produces: list[str]) -> Any:
 
 
 def _security_scheme(scheme: Any) -> Any:
-    source = _dict(scheme)
+    source = dict_of(scheme)
     kept = _extensions(source) | ({"description": source["description"]} if source.get("description") else {})
     if source.get("type") == "basic":
         return {"type": "http", "scheme": "basic", **kept}
     if source.get("type") == "oauth2":
         fields = {k: source[k] for k in ("authorizationUrl", "tokenUrl") if k in source}
-        flow = fields | {"scopes": _dict(source.get("scopes"))}
+        flow = fields | {"scopes": dict_of(source.get("scopes"))}
         return {"type": "oauth2", "flows": {_FLOWS.get(str(source.get("flow")), "implicit"): flow}, **kept}
     return source

@@ -13,6 +13,7 @@ from pydantic import ValidationError
 from tamarack.core.configuration.model import Operation, check_template
 from tamarack.core.documents.located import Located, NotReadable, Path, read
 from tamarack.core.openapi.convert import to_openapi_3
+from tamarack.core.openapi.plain import dict_of
 from tamarack.core.openapi.references import Settled, path_item, pointer_of, resolve
 from tamarack.core.openapi.structure import misfits
 from tamarack.core.text import one_line
@@ -139,17 +140,17 @@ class _Reader:
         self.step("understanding its operations")
         document = to_openapi_3(settled.data) if d.dialect == "2.0" else settled.data
         d.document = document
-        info = _dict(document.get("info"))
+        info = dict_of(document.get("info"))
         d.title, d.version = _line(info.get("title")), _line(info.get("version"))
         d.summary = _first_line(info.get("summary") or info.get("description"))
         servers = document.get("servers")
         servers = servers if isinstance(servers, list) else []
         d.servers = tuple(_server(item) for item in servers if isinstance(item, dict) and item.get("url"))
-        components = _dict(document.get("components"))
-        d.schemas = len(_dict(components.get("schemas")))
+        components = dict_of(document.get("components"))
+        d.schemas = len(dict_of(components.get("schemas")))
         d.security = tuple(
-            f"{_line(name)} ({_line(_dict(scheme).get('type', '?'))})"
-            for name, scheme in _dict(components.get("securitySchemes")).items()
+            f"{_line(name)} ({_line(dict_of(scheme).get('type', '?'))})"
+            for name, scheme in dict_of(components.get("securitySchemes")).items()
         )
         d.examples = _count_examples(document)
         self._operations(document, settled.emptied)
@@ -239,7 +240,7 @@ class _Reader:
             summary=_first_line(item.get("summary") or item.get("description")),
             tags=tuple(_line(tag) for tag in tags) if isinstance(tags, list) else (),
             parameters=len(named),
-            answers=tuple(_line(status) for status in _dict(item.get("responses")) if not status.startswith("x-")),
+            answers=tuple(_line(status) for status in dict_of(item.get("responses")) if not status.startswith("x-")),
             has_body="requestBody" in item,
             deprecated=item.get("deprecated") is True,
         )
@@ -247,10 +248,6 @@ class _Reader:
 
 def _template_names(path: str) -> list[str]:
     return [part.partition("}")[0] for part in path.split("{")[1:]]
-
-
-def _dict(value: Any) -> dict[str, Any]:
-    return value if isinstance(value, dict) else {}
 
 
 def _line(value: Any) -> str:
@@ -264,8 +261,8 @@ def _first_line(value: Any) -> str:
 
 def _server(item: dict[str, Any]) -> str:
     url = _line(item["url"])
-    for name, variable in _dict(item.get("variables")).items():
-        url = url.replace("{" + name + "}", _line(_dict(variable).get("default", "")))
+    for name, variable in dict_of(item.get("variables")).items():
+        url = url.replace("{" + name + "}", _line(dict_of(variable).get("default", "")))
     return url
 
 

@@ -8,6 +8,8 @@ from urllib.parse import quote, urlsplit
 from tamarack.core.openapi.example_bodies import body_text, content_type
 from tamarack.core.openapi.example_values import Side, example_of, named_examples
 from tamarack.core.openapi.parameter_styles import in_path, pairs_of, text_of
+from tamarack.core.openapi.plain import dict_of, list_of
+from tamarack.core.openapi.plain import text_of as plain_text
 from tamarack.core.openapi.read import METHODS
 from tamarack.core.openapi.references import path_item, pointer_of, resolve, target
 from tamarack.core.openapi.schema_view import SchemaView, view_schema
@@ -148,18 +150,6 @@ class OperationView:
         return found | ({"cookie": "; ".join(cookies)} if cookies else {})
 
 
-def _dict(value: Any) -> dict[str, Any]:
-    return value if isinstance(value, dict) else {}
-
-
-def _list(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else []
-
-
-def _text(value: Any) -> str:
-    return str(value).strip() if value is not None else ""
-
-
 @dataclass(frozen=True, slots=True)
 class OutlineEntry:
     """An operation in a list: its call, what it is called, and its first tag."""
@@ -174,7 +164,7 @@ class OutlineEntry:
 
 def _found(document: Document) -> Iterator[tuple[str, str, Document, Any]]:
     """Path, method, operation and the parameters common to its path, in the document's order."""
-    for path, item in _dict(document.get("paths")).items():
+    for path, item in dict_of(document.get("paths")).items():
         item = path_item(document, item)
         for method in METHODS:
             if isinstance(item.get(method), dict):
@@ -184,7 +174,7 @@ def _found(document: Document) -> Iterator[tuple[str, str, Document, Any]]:
 def outline(document: Document) -> list[OutlineEntry]:
     """Every operation of a document that `read.describe` brought to 3.x, without what is inside."""
     return [
-        OutlineEntry(f"{method} {path}", method, path, _text(item.get("summary")), next(iter(_tags(item)), ""),
+        OutlineEntry(f"{method} {path}", method, path, plain_text(item.get("summary")), next(iter(_tags(item)), ""),
                      item.get("deprecated") is True)
         for path, method, item, _ in _found(document)
     ]  # fmt: skip
@@ -194,45 +184,45 @@ def outline_texts(document: Document) -> dict[str, tuple[str, str, str]]:
     """For search: each call's summary, its id, and the words of its description, tags, parameters and answers."""
     found = {}
     for path, method, item, common in _found(document):
-        named = [_dict(resolve(document, one)) for one in [*_list(common), *_list(item.get("parameters"))]]
-        answers = [_dict(resolve(document, one)) for one in _dict(item.get("responses")).values()]
-        words = [_text(item.get("description")), *_tags(item)]
-        words += [f"{_text(one.get('name'))}: {_text(one.get('description'))}" for one in named]
-        words += [_text(one.get("description")) for one in answers]
-        summary, id = _text(item.get("summary")), _text(item.get("operationId"))
+        named = [dict_of(resolve(document, one)) for one in [*list_of(common), *list_of(item.get("parameters"))]]
+        answers = [dict_of(resolve(document, one)) for one in dict_of(item.get("responses")).values()]
+        words = [plain_text(item.get("description")), *_tags(item)]
+        words += [f"{plain_text(one.get('name'))}: {plain_text(one.get('description'))}" for one in named]
+        words += [plain_text(one.get("description")) for one in answers]
+        summary, id = plain_text(item.get("summary")), plain_text(item.get("operationId"))
         found[f"{method} {path}"] = (summary, id, " · ".join(filter(None, words)))
     return found
 
 
 def tag_descriptions(document: Document) -> dict[str, str]:
     """What the document says of its tags, in its order."""
-    named = [_dict(one) for one in _list(document.get("tags"))]
-    return {_text(one.get("name")): _text(one.get("description")) for one in named}
+    named = [dict_of(one) for one in list_of(document.get("tags"))]
+    return {plain_text(one.get("name")): plain_text(one.get("description")) for one in named}
 
 
 def webhooks(document: Document) -> list[CallbackView]:
     """The calls that a backend makes of itself (OpenAPI 3.1, 4.8.1)."""
     found = []
-    for name, item in list(_dict(document.get("webhooks")).items())[:MOST_CALLBACKS]:
+    for name, item in list(dict_of(document.get("webhooks")).items())[:MOST_CALLBACKS]:
         found += _calls(document, name, "", path_item(document, item), f"/webhooks{pointer_of((name,))}")
     return found
 
 
 def more_at(holder: Document) -> tuple[str, str]:
     """Address and words of documentation elsewhere; ("", "") where there is none that a page may lead to."""
-    said = _dict(holder.get("externalDocs"))
-    address = _text(said.get("url"))
+    said = dict_of(holder.get("externalDocs"))
+    address = plain_text(said.get("url"))
     try:
         fit = urlsplit(address).scheme in ("http", "https")
     except ValueError:
         fit = False
-    return (address, _text(said.get("description")) or "More about it") if fit else ("", "")
+    return (address, plain_text(said.get("description")) or "More about it") if fit else ("", "")
 
 
 def view_operation(document: Document, call: str) -> OperationView | None:
     """One operation in full, or None where the document does not describe it."""
     method, _, path = call.partition(" ")
-    item = path_item(document, _dict(document.get("paths")).get(path))
+    item = path_item(document, dict_of(document.get("paths")).get(path))
     if method not in METHODS or not isinstance(item.get(method), dict):
         return None
     return _operation(document, path, method, item[method], item.get("parameters"))
@@ -245,44 +235,44 @@ def view_at(document: Document, pointer: str) -> SchemaView | None:
 
 
 def _tags(item: Document) -> tuple[str, ...]:
-    return tuple(_text(tag) for tag in _list(item.get("tags")))
+    return tuple(plain_text(tag) for tag in list_of(item.get("tags")))
 
 
 def _operation(document: Document, path: str, method: str, item: Document, common: Any) -> OperationView:
     at = pointer_of(("paths", path, method))
     parameters: dict[tuple[str, str], ParameterView] = {}
     for holder, where in ((common, pointer_of(("paths", path))), (item.get("parameters"), at)):
-        for place, parameter in enumerate(_list(holder)):
+        for place, parameter in enumerate(list_of(holder)):
             view = _parameter(
-                document, _dict(resolve(document, parameter)), _way(parameter, f"{where}/parameters/{place}")
+                document, dict_of(resolve(document, parameter)), _way(parameter, f"{where}/parameters/{place}")
             )
             if view.name and view.place in _PLACES:
                 parameters[view.place, view.name] = view
-    body = _dict(resolve(document, item.get("requestBody")))
+    body = dict_of(resolve(document, item.get("requestBody")))
     body_at = _way(item.get("requestBody"), f"{at}/requestBody")
     answers = [
         _answer(document, str(status), answer, at + pointer_of(("responses", str(status))))
-        for status, answer in _dict(item.get("responses")).items()
+        for status, answer in dict_of(item.get("responses")).items()
         if not str(status).startswith("x-")
     ]
     callbacks: list[CallbackView] = []
-    for name, callback in list(_dict(item.get("callbacks")).items())[:MOST_CALLBACKS]:
+    for name, callback in list(dict_of(item.get("callbacks")).items())[:MOST_CALLBACKS]:
         way = _way(callback, at + pointer_of(("callbacks", name)))
-        for address, inner in _dict(resolve(document, callback)).items():
+        for address, inner in dict_of(resolve(document, callback)).items():
             if not address.startswith("x-"):
                 callbacks += _calls(document, name, address, path_item(document, inner), way + pointer_of((address,)))
     return OperationView(
         call=f"{method} {path}",
         method=method,
         path=path,
-        summary=_text(item.get("summary")),
-        description=_text(item.get("description")),
+        summary=plain_text(item.get("summary")),
+        description=plain_text(item.get("description")),
         tags=_tags(item),
         deprecated=item.get("deprecated") is True,
         parameters=list(parameters.values()),
         bodies=_bodies(document, body, body_at, "request"),
         body_required=body.get("required") is True,
-        body_description=_text(body.get("description")),
+        body_description=plain_text(body.get("description")),
         answers=answers,
         callbacks=callbacks,
         more_at=more_at(item),
@@ -291,26 +281,26 @@ def _operation(document: Document, path: str, method: str, item: Document, commo
 
 def _way(written: Any, at: str) -> str:
     """Where a part stands, as a pointer: where its reference leads, or at its own place."""
-    reference = _dict(written).get("$ref")
+    reference = dict_of(written).get("$ref")
     return reference[1:] if isinstance(reference, str) and reference.startswith("#") else at
 
 
 def _answer(document: Document, status: str, written: Any, at: str) -> AnswerView:
-    answer = _dict(resolve(document, written))
+    answer = dict_of(resolve(document, written))
     at = _way(written, at)
     headers = [
-        _parameter(document, {**_dict(resolve(document, header)), "name": name, "in": "header"},
+        _parameter(document, {**dict_of(resolve(document, header)), "name": name, "in": "header"},
                    _way(header, at + pointer_of(("headers", name))))
-        for name, header in _dict(answer.get("headers")).items()
+        for name, header in dict_of(answer.get("headers")).items()
     ]  # fmt: skip
     links = []
-    for name, link in list(_dict(answer.get("links")).items())[:MOST_EXAMPLES]:
-        link = _dict(resolve(document, link))
-        leads = _text(link.get("operationId")) or _text(link.get("operationRef"))
-        given = tuple((_text(key), text_of(value)) for key, value in _dict(link.get("parameters")).items())
-        links.append(LinkView(name, leads, _text(link.get("description")), given))
+    for name, link in list(dict_of(answer.get("links")).items())[:MOST_EXAMPLES]:
+        link = dict_of(resolve(document, link))
+        leads = plain_text(link.get("operationId")) or plain_text(link.get("operationRef"))
+        given = tuple((plain_text(key), text_of(value)) for key, value in dict_of(link.get("parameters")).items())
+        links.append(LinkView(name, leads, plain_text(link.get("description")), given))
     bodies = _bodies(document, answer, at, "answer")
-    return AnswerView(status, _text(answer.get("description")), bodies, headers, links)
+    return AnswerView(status, plain_text(answer.get("description")), bodies, headers, links)
 
 
 def _calls(document: Document, name: str, address: str, item: Document, at: str) -> list[CallbackView]:
@@ -319,9 +309,9 @@ def _calls(document: Document, name: str, address: str, item: Document, at: str)
         one = item.get(method)
         if isinstance(one, dict):
             written = one.get("requestBody")
-            body = _dict(resolve(document, written))
+            body = dict_of(resolve(document, written))
             bodies = _bodies(document, body, _way(written, f"{at}/{method}/requestBody"), "answer")
-            summary = _text(one.get("summary")) or _text(one.get("description"))
+            summary = plain_text(one.get("summary")) or plain_text(one.get("description"))
             found.append(CallbackView(name, method, address, summary, bodies))
     return found
 
@@ -329,25 +319,27 @@ def _calls(document: Document, name: str, address: str, item: Document, at: str)
 def _parameter(document: Document, parameter: Document, at: str) -> ParameterView:
     schema: Any = parameter.get("schema")
     schema_at = f"{at}/schema"
-    content = _dict(parameter.get("content"))
+    content = dict_of(parameter.get("content"))
     if schema is None and content:
         media = next(iter(content))
-        schema, schema_at = _dict(content[media]).get("schema", {}), at + pointer_of(("content", media, "schema"))
-    place = _text(parameter.get("in"))
+        schema, schema_at = dict_of(content[media]).get("schema", {}), at + pointer_of(("content", media, "schema"))
+    place = plain_text(parameter.get("in"))
     named = named_examples(document, parameter)
     value = next(iter(named.values())) if named else example_of(document, schema, "request")
-    style = _text(parameter.get("style")) or ("form" if place in ("query", "cookie") else "simple")
+    style = plain_text(parameter.get("style")) or ("form" if place in ("query", "cookie") else "simple")
     explode = parameter.get("explode", style == "form") is True and not content
     shown = (
-        text_of(value) if content or place == "query" else in_path(_text(parameter.get("name")), value, style, explode)
+        text_of(value)
+        if content or place == "query"
+        else in_path(plain_text(parameter.get("name")), value, style, explode)
     )
     if isinstance(value, list) and place == "query":
         shown = ",".join(map(text_of, value))
     return ParameterView(
-        name=_text(parameter.get("name")),
+        name=plain_text(parameter.get("name")),
         place=place,
         required=parameter.get("required") is True or place == "path",
-        description=_text(parameter.get("description")),
+        description=plain_text(parameter.get("description")),
         schema=view_schema(document, {} if schema is None else schema, schema_at),
         example=shown if value is not None else "",
         deprecated=parameter.get("deprecated") is True,
@@ -361,8 +353,8 @@ def _parameter(document: Document, parameter: Document, at: str) -> ParameterVie
 
 def _bodies(document: Document, holder: Document, at: str, side: Side) -> list[BodyView]:
     found = []
-    for media, content in list(_dict(holder.get("content")).items())[:MOST_EXAMPLES]:
-        content = _dict(content)
+    for media, content in list(dict_of(holder.get("content")).items())[:MOST_EXAMPLES]:
+        content = dict_of(content)
         schema = content.get("schema", {})
         encoding = content.get("encoding")
         named = named_examples(document, content)

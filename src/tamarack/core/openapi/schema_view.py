@@ -4,6 +4,7 @@ import json
 from dataclasses import dataclass, field
 from typing import Any
 
+from tamarack.core.openapi.plain import dict_of, list_of, text_of
 from tamarack.core.openapi.references import target
 
 OPENED = 3
@@ -72,25 +73,25 @@ class _Layout:
             return SchemaView("anything")
         if schema is False:
             return SchemaView("nothing")
-        schema = _dict(schema)
+        schema = dict_of(schema)
         reference = schema.get("$ref", schema.get("$dynamicRef"))
         if isinstance(reference, str):
             return self._referred(schema, reference, at, depth, inside)
         enum = schema.get("enum")
         view = SchemaView(
             _words(schema),
-            _text(schema.get("description")),
+            text_of(schema.get("description")),
             _rules(schema),
             tuple(_value(one) for one in enum[:MOST_VIEWS]) if isinstance(enum, list) else (),
             deprecated=schema.get("deprecated") is True,
         )
-        for place, part in enumerate(_list(schema.get("allOf"))[:_MOST_PARTS]):
+        for place, part in enumerate(list_of(schema.get("allOf"))[:_MOST_PARTS]):
             _merge(view, self.view(part, f"{at}/allOf/{place}" if at else "", depth, inside))
         if depth >= OPENED or self.left <= 0:
             if _has_inside(schema) and at:
                 view.opens_at = at
             elif _has_inside(schema):
-                view.left_out += len(_dict(schema.get("properties")))
+                view.left_out += len(dict_of(schema.get("properties")))
             return view
         self._inside(view, schema, at, depth, inside)
         return view
@@ -106,7 +107,7 @@ class _Layout:
         view = self.view(meant, reference[1:], depth, (*inside, reference))
         if view.words.split(",")[0] in ("object", "any", "one of several"):
             view.words = name
-        view.description = _text(beside.get("description")) or view.description
+        view.description = text_of(beside.get("description")) or view.description
         view.deprecated = view.deprecated or beside.get("deprecated") is True
         if any(key not in ("description", "deprecated", "summary", "title") for key in beside):
             _merge(view, self.view(beside, at, depth, inside))
@@ -119,13 +120,13 @@ class _Layout:
 
         required = schema.get("required")
         required = required if isinstance(required, list) else []
-        properties = _dict(schema.get("properties"))
+        properties = dict_of(schema.get("properties"))
         for name, one in list(properties.items())[:MOST_PROPERTIES]:
             view.properties.append((name, name in required, inner(one, "properties", name)))
         # What another part of an allOf describes may be required here.
         view.properties = [(name, must or name in required, one) for name, must, one in view.properties]
         view.left_out += max(0, len(properties) - MOST_PROPERTIES)
-        for name, one in list(_dict(schema.get("patternProperties")).items())[:MOST_VARIANTS]:
+        for name, one in list(dict_of(schema.get("patternProperties")).items())[:MOST_VARIANTS]:
             view.patterns.append((name, inner(one, "patternProperties", name)))
         more = schema.get("additionalProperties", schema.get("unevaluatedProperties"))
         if isinstance(more, dict) and more:
@@ -140,7 +141,7 @@ class _Layout:
             view.excluded = inner(schema["not"], "not")
         view.places = [
             inner(one, "prefixItems", str(place))
-            for place, one in enumerate(_list(schema.get("prefixItems"))[:MOST_VARIANTS])
+            for place, one in enumerate(list_of(schema.get("prefixItems"))[:MOST_VARIANTS])
         ]
         if isinstance(schema.get("items"), dict):
             _as_list(view, self.view(schema["items"], f"{at}/items" if at else "", depth, inside))
@@ -149,11 +150,11 @@ class _Layout:
 
     def _told_apart(self, schema: Document) -> str:
         """By which property variants are told apart, and by which of its values, where the document maps them."""
-        by = _dict(schema.get("discriminator"))
+        by = dict_of(schema.get("discriminator"))
         if not isinstance(by.get("propertyName"), str):
             return ""
         mapped = ", ".join(
-            f"`{value}` is {_last(str(where))}" for value, where in list(_dict(by.get("mapping")).items())[:20]
+            f"`{value}` is {_last(str(where))}" for value, where in list(dict_of(by.get("mapping")).items())[:20]
         )
         return f" (`{by['propertyName']}` tells which{': ' + mapped if mapped else ''})"
 
@@ -199,18 +200,6 @@ def _merge(view: SchemaView, part: SchemaView) -> None:
     view.circular = view.circular or (part.circular and not part.properties)
 
 
-def _dict(value: Any) -> dict[str, Any]:
-    return value if isinstance(value, dict) else {}
-
-
-def _list(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else []
-
-
-def _text(value: Any) -> str:
-    return str(value).strip() if value is not None else ""
-
-
 def _last(reference: str) -> str:
     return reference.rpartition("/")[2].lstrip("#").replace("~1", "/").replace("~0", "~") or "the whole"
 
@@ -229,7 +218,7 @@ def _words(schema: Document) -> str:
         words = "list"
     elif "enum" in schema or "const" in schema:
         values = schema.get("enum") or [schema.get("const")]
-        words = "string" if all(isinstance(one, str) for one in _list(values)) else "value"
+        words = "string" if all(isinstance(one, str) for one in list_of(values)) else "value"
     else:
         words = "one of several" if schema.get("oneOf") or schema.get("anyOf") else "any"
     words = f"{words}, {schema['format']}" if isinstance(schema.get("format"), str) else words
