@@ -136,7 +136,9 @@ class Clients:
 
 
 def get(target: Any) -> tuple[Ask, tuple[bytes, ...]]:
-    return Ask(target, "GET", b"GET / HTTP/1.1\r\nhost: a\r\n\r\n", None, "me"), ()
+    ask = Ask(target, "GET", b"GET / HTTP/1.1\r\nhost: a\r\n\r\n", None, "me")
+    ask.repeatable = True  # as the program says of every GET without a body
+    return ask, ()
 
 
 def posting(chunked: bool, first: bytes, *more: bytes) -> Callable[[Any], tuple[Ask, tuple[bytes, ...]]]:
