@@ -198,9 +198,9 @@ function showParts(form) {
     if (chosen) part.hidden = !names.split(",").includes(chosen.value);
   }
 }
-document.addEventListener("DOMContentLoaded", () => $$("form.trial").forEach(showParts));
+document.addEventListener("DOMContentLoaded", () => $$("form:has([data-shown-for])").forEach(showParts));
 document.addEventListener("change", (event) => {
-  const form = event.target.closest("form.trial");
+  const form = event.target.closest("form:has([data-shown-for])");
   if (form) showParts(form);
 });
 

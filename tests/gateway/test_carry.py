@@ -1,6 +1,8 @@
 """The gateway on a real socket: calls carried, calls refused, and requests that are not what they should be."""
 
 from collections.abc import Iterator
+from unittest.mock import ANY
+from urllib.parse import parse_qs, urlsplit
 
 import pytest
 
@@ -95,6 +97,15 @@ def test_a_refusal_is_problem_details_with_its_call_id(
     expected = REASONS[reason]
     assert reply.status == expected.status
     problem = reply.problem
+    if reason == "no-credential":  # a caller that showed nothing is told what to show
+        problem["detail"] = problem["detail"].replace(
+            ": send a key in the header x-skerry-key or in the query as ?key=.", "."
+        )
+    asked = parse_qs(urlsplit(problem["instance"]).query)
+    assert problem["instance"].startswith(problem["type"])
+    assert asked.pop("call") == [problem["call_id"]]
+    known = reason not in ("unknown-path", "wrong-method", "bad-path")
+    assert asked == ({"api": ["sailings"], "version": ["2"], "operation": [ANY]} if known else {})
     assert problem["type"] == f"http://portal.example/reasons/{reason}"
     assert (problem["status"], problem["title"], problem["detail"]) == (
         expected.status,

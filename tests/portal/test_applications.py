@@ -240,7 +240,7 @@ def test_a_call_is_tried_through_a_relay_that_goes_to_a_node_only(
             assert words in page
         refused = lead.post(where, data=form | {"path.id": "refuse"}).text
         assert "change to a plan that allows more" in refused
-        lead.post(where, data=form | {"caller": "own-key", "key": "tmk_mine"})
+        lead.post(where, data=form | {"caller": "with:api-key", "typed:api-key": "tmk_mine"})
         _, headers = server.seen[2]  # type: ignore[attr-defined]
         assert (headers.get("x-skerry-key"), headers.get("Tamarack-Bench")) == ("tmk_mine", None)
         lead.post(where, data=form | {"caller": "nothing", "key": "tmk_mine"})

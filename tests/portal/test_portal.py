@@ -37,6 +37,10 @@ def test_a_stranger_reads_the_catalogue_and_the_reference(portal: FlaskClient) -
         assert words in operation
     assert portal.get("/apis/sailings/2/operation?call=get /nowhere").status_code == 404
     assert portal.get("/reasons/over-plan").status_code == 200
+    filled = portal.get("/reasons/no-credential?api=sailings&version=2&operation=get /sailings&call=x").text
+    for words in ("shows a key in the header", "x-skerry-key: YOUR-KEY", "/sailings/v2/sailings"):
+        assert words in filled, "a problem's instance leads to the page on its reason, filled in"
+    assert "x-skerry-key" not in portal.get("/reasons/no-credential?api=berths&version=1&operation=get /berths").text
     assert portal.get("/reasons/no-such-reason").status_code == 404
 
 

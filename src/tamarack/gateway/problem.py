@@ -2,10 +2,11 @@
 
 import json
 from http import HTTPStatus
+from urllib.parse import urlencode
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Reply
-from tamarack.core.carrying.refusals import REASONS, Reason, Refusal
+from tamarack.core.carrying.refusals import Reason, Refusal
 from tamarack.core.http.fields import field_line
 
 
@@ -22,22 +23,44 @@ STATUS_LINES = {status: _line(status) for status in range(200, 600)}
 _FIELDS = b"content-type: application/problem+json\r\n"
 
 
+Named = tuple[str, str, str] | None
+"""API, version and operation that a call asked for; None where it found none."""
+MOST_HEADS = 4_096
+"""Answers that are kept ready; what refusals say comes from the configuration, so there are few."""
+
+
 class Problems:
-    """The answers of all refusals; only what differs from call to call is put in when one is sent."""
+    """The answers of all refusals; only what differs from call to call is put in when one is sent.
+
+    `type` leads to the page on the reason; `instance` leads to the same page, filled in for this call's operation.
+    """
 
     def __init__(self, portal_url: str) -> None:
         self._portal_url = portal_url
-        self._heads = {reason.code: self._head(reason, reason.detail) for reason in REASONS.values()}
+        self._heads: dict[tuple[str, str, Named], bytes] = {}
 
-    def _head(self, reason: Reason, detail: str) -> bytes:
+    def _head_of(self, reason: Reason, detail: str, named: Named) -> bytes:
+        """The problem up to the call id, which ends its `instance`."""
+        key = (reason.code, detail, named)
+        found = self._heads.get(key)
+        if found is None:
+            if len(self._heads) >= MOST_HEADS:
+                self._heads.clear()
+            found = self._heads[key] = self._head(reason, detail or reason.detail, named)
+        return found
+
+    def _head(self, reason: Reason, detail: str, named: Named) -> bytes:
+        asked = dict(zip(("api", "version", "operation"), named, strict=True)) if named is not None else {}
+        page = f"{self._portal_url}/reasons/{reason.code}"
         fields = {
-            "type": f"{self._portal_url}/reasons/{reason.code}",
+            "type": page,
             "title": reason.title,
             "status": reason.status,
             "detail": detail,
             "reason": reason.code,
+            "instance": f"{page}?{urlencode(asked | {'call': ''})}",
         }
-        return json.dumps(fields)[:-1].encode() + b', "call_id": "'
+        return json.dumps(fields)[:-2].encode()
 
     def reply(self, refusal: Refusal, call: Call) -> Reply:
         """The answer to a refused call, which notes why it was refused."""
@@ -45,8 +68,10 @@ class Problems:
         call.reason = reason.code
         call.policy = refusal.policy
         call.note = refusal.note or call.note
-        head = self._heads[reason.code] if not refusal.detail else self._head(reason, refusal.detail)
+        operation = call.operation
+        named = operation.named_in_records if operation is not None else None
+        head = self._head_of(reason, refusal.detail, named)
         fields = _FIELDS
         for name, value in refusal.headers:
             fields += field_line(name, value)
-        return Reply(reason.status, fields, head + call.id + b'"}')
+        return Reply(reason.status, fields, head + call.id + b'", "call_id": "' + call.id + b'"}')

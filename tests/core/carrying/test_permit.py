@@ -48,7 +48,29 @@ SITE = ("origin", "https://www.tern.example")
 def test_each_rule_refuses_with_a_reason_of_its_own(
     policy: dict[str, Any], changes: dict[str, Any], reason: str
 ) -> None:
-    assert decided(caller(protected(JWT, policy), **changes)) == reason
+    refusal = run(caller(protected(JWT, policy), **changes))
+    assert (refusal.reason.code if refusal else "") == reason
+    if refusal:  # a record keeps what refused the call and what was asked for: no trace is needed to tell
+        assert refusal.policy == policy.get("name", policy["kind"])
+        assert refusal.note
+        assert refusal.note not in refusal.detail, "what staff are told is not what callers are told"
+
+
+@pytest.mark.parametrize(
+    ("policy", "changes", "told"),
+    [
+        (GROUPS, {"groups": ()}, ""), (GROUPS | {"tell": True}, {"groups": ()}, "for applications of the group harbour."),
+        (CLAIMS | {"message": ""}, {"claims": {"groups": []}}, ""),
+        (CLAIMS | {"tell": True}, {"claims": {"groups": []}}, "Only harbour staff hold berths."),
+        (CLAIMS | {"tell": True, "message": ""}, {"claims": {"groups": []}}, "must say groups contains harbour-staff."),
+        (SCOPES, {"scope": "berths:read"}, "must carry the scope berths:hold."), (ADDRESSES, {"address": "192.0.2.66"}, ""),
+    ],
+)  # fmt: skip
+def test_groups_and_claims_are_told_to_callers_only_where_the_policy_says_so(
+    policy: dict[str, Any], changes: dict[str, Any], told: str
+) -> None:
+    detail = run(caller(protected(JWT, policy), **changes)).detail
+    assert detail.endswith(told) if told else not detail
 
 
 def caller(made: Any, **changes: Any) -> Any:

@@ -23,6 +23,8 @@ from core.protected import (
     token,
 )
 from core.traffic.test_traffic import record
+from helpers import configuration
+from tamarack.core.told.refused_by import refused_by
 from tamarack.core.told.story import story
 from tamarack.core.told.trace import Entry, Vouched, as_data, shown_headers
 from tamarack.core.told.would_pass import would_pass
@@ -80,7 +82,7 @@ def test_the_first_refusal_ends_the_trace_and_names_the_rule() -> None:
     outcome, entries = traced(call_on(protected(JWT, GROUPS, SCOPES, LIMIT), bearer(token()), known=directory(())))
     assert outcome == "not-in-group"
     assert entries["Groups"].verdict == "refused"
-    assert entries["Groups"].text == "none of harbour"
+    assert entries["Groups"].text == "the group harbour is asked for"
     assert [entries[name].verdict for name in ("Scopes", "Steady")] == ["not reached"] * 2
 
 
@@ -160,8 +162,8 @@ def test_a_ticket_is_read_only_where_and_while_it_is_good() -> None:
 def test_a_story_tells_who_what_why_and_names_the_rule() -> None:
     _, entries = run_traced(call_on(protected(JWT, GROUPS), bearer(token()), known=directory(())), lambda: 0)
     refused = record(1, status=403, reason="not-in-group", target="")
-    sentences = " ".join(story(refused, {"by": "isla", "entries": as_data(entries), "note": ""}))
-    for part in ("from the bench by isla", "Groups (`groups`, placed on sailings/2) refused it: none of harbour",
+    sentences = " ".join(story(refused, trace={"by": "isla", "entries": as_data(entries), "note": ""}))
+    for part in ("from the bench by isla", "Groups (`groups`, placed on sailings/2) refused it: the group harbour is asked for",
                  "answered 403", "The backend was not asked"):  # fmt: skip
         assert part in sentences
     passed = " ".join(story(record(1, status=200, reason="", target="127.0.0.1:1")))
@@ -169,3 +171,26 @@ def test_a_story_tells_who_what_why_and_names_the_rule() -> None:
     assert "The backend answered 200" in passed
     assert "went away" in " ".join(story(record(1, status=499, reason="", target="")))
     assert "not identified" in " ".join(story(record(1, application="", organization="")))
+
+
+@pytest.mark.parametrize(
+    ("changes", "told"),
+    [
+        ({"reason": "not-in-group", "policy": "groups", "note": "the group harbour is asked for"},
+         "Groups (`groups`, placed on sailings/2) refused it: the group harbour is asked for."),
+        ({"reason": "over-rate", "policy": "steady", "note": "5 per minute used up"},
+         "Steady (`steady`, placed on everywhere) refused it: 5 per minute used up."),
+        ({"reason": "over-plan", "policy": "skiff", "plan": "passage/skiff", "note": "5 per second used up"},
+         "The plan `passage/skiff` refused it: 5 per second used up."),
+        ({"reason": "over-capacity", "policy": "platform"}, "The platform's cap refused it."),
+        ({"reason": "no-credential", "policy": "harbour-office, api-key", "note": "a key is asked for"},
+         "Harbour office (`harbour-office`, placed on sailings/2) or API key (`api-key`, placed on sailings/2) refused it"),
+        ({"reason": "over-rate", "policy": "gone", "note": "5 per minute used up"}, "`gone` refused it: 5 per minute"),
+        ({"reason": "backend-away", "target": "127.0.0.1:1", "note": "took no connection: refused"},
+         "It went wrong: took no connection: refused."),
+    ],
+)  # fmt: skip
+def test_a_story_names_what_refused_a_call_without_a_trace_too(changes: dict[str, Any], told: str) -> None:
+    made = configuration(everywhere=[LIMIT], version={"policies": [JWT, API_KEY, GROUPS]})
+    refused = record(1, api="sailings", version="2", operation="get /sailings", **{"target": ""} | changes)
+    assert told in " ".join(story(refused, refused_by(made, refused)))

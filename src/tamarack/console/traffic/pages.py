@@ -11,6 +11,8 @@ from tamarack.console.page import calls_between, draft, environment, render, req
 from tamarack.console.traffic.question import conditions, typed_span, typed_where, within_environment
 from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.configuration.explain import explain
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.told.refused_by import refused_by
 from tamarack.core.told.story import story
 from tamarack.core.traffic.fields import CALL_FIELDS
 from tamarack.core.traffic.record import TIMED
@@ -19,6 +21,7 @@ from tamarack.core.traffic.totals import together
 from tamarack.core.traffic.where import Where, of_status
 from tamarack.store.alerts import queries as alerting
 from tamarack.store.applications import queries as subscribers
+from tamarack.store.rollouts.tables import Rollout
 from tamarack.store.traffic import overview as watching
 from tamarack.store.traffic import reading
 from tamarack.store.traffic import traces as tracing
@@ -245,13 +248,20 @@ def call(id: str) -> Any:
         call=found,
         reason=REASONS.get(found.reason),
         sentences=_rules(found),
-        story=story(found, body),
+        story=story(found, _refused_by(found), body),
         trace=drawing(body["entries"]) if body is not None else None,
         headers=body["headers"] if body is not None else [],
         by=kept.by if kept is not None else "",
         stages=[(stage.label, time / 1000) for stage, time in zip(TIMED, found.stages_ns, strict=False) if time],
         application_id=subscribers.application_id(db(), found.organization, found.application),
     )
+
+
+def _refused_by(found: CallRow) -> str:
+    """What refused a call, by the configuration that its node was running then."""
+    ran = db().get(Rollout, found.rollout) if found.policy else None
+    configuration = Configuration.model_validate(ran.configuration) if ran is not None else Configuration()
+    return refused_by(configuration, found)
 
 
 def _rules(found: CallRow) -> Any:

@@ -18,26 +18,32 @@ _REVOKED = REASONS["revoked-credential"]
 _EXPIRED = REASONS["expired-credential"]
 _CREDENTIAL_ADDRESS = Refusal(REASONS["credential-address"])
 _CREDENTIAL_SITE = Refusal(REASONS["credential-site"])
-_NOT_SUBSCRIBED = Refusal(REASONS["not-subscribed"])
-_SUBSCRIPTION_PAUSED = Refusal(REASONS["subscription-paused"])
 _APPLICATION_PAUSED = Refusal(REASONS["application-paused"])
 
 
 def identify(ways: Sequence[tuple[str, Way]]) -> Step:
     """The step for some ways, each with its policy's name."""
     challenges = tuple(dict.fromkeys((b"www-authenticate", way.challenge) for _, way in ways if way.challenge))
-    missing = Refusal(REASONS["no-credential"], challenges)
-    revoked = Refusal(_REVOKED, challenges)
-    expired = Refusal(_EXPIRED, challenges)
-    doubled = Refusal(REASONS["doubled-credential"])
+    asked = " or ".join(dict.fromkeys(way.asks for _, way in ways if way.asks))
+    names = ", ".join(name for name, _ in ways)
+    missing = Refusal(
+        REASONS["no-credential"],
+        challenges,
+        names,
+        f"{asked} is asked for" if asked else "",
+        f"This operation needs a credential and the call carried none: send {asked}." if asked else "",
+    )
+    doubled = Refusal(REASONS["doubled-credential"], policy=names)
+    revoked = {name: Refusal(_REVOKED, challenges, name) for name, _ in ways}
+    expired = {name: Refusal(_EXPIRED, challenges, name) for name, _ in ways}
 
     def settle(call: Call, found: Caller, name: str) -> Refusal | None:
         call.caller = found
         call.way = name
         if found.revoked:
-            return revoked
+            return revoked[name]
         if found.expires_at and found.expires_at <= call.now:
-            return expired
+            return expired[name]
         if found.networks is not None and call.address not in found.networks:
             return _CREDENTIAL_ADDRESS
         if found.sites is not None and not found.sites.match(site_called_from(call.headers)):
@@ -108,6 +114,8 @@ def take_off(ways: Sequence[Way]) -> Step:
 
 def subscribed(api: str) -> Step:
     """A subscription in force for this API: holds wherever a caller is identified."""
+    missing = Refusal(REASONS["not-subscribed"], note=f"the application has no subscription to {api}")
+    waiting = Refusal(REASONS["subscription-paused"], note=f"the application's subscription to {api} is paused")
 
     def step(call: Call) -> Refusal | None:
         caller = call.caller
@@ -116,9 +124,9 @@ def subscribed(api: str) -> Step:
             return _APPLICATION_PAUSED
         grant = caller.grants.get(api)
         if grant is None:
-            return _NOT_SUBSCRIBED
+            return missing
         if grant.paused:
-            return _SUBSCRIPTION_PAUSED
+            return waiting
         call.grant = grant
         return None
 

@@ -127,11 +127,14 @@ class Meter:
                 self._note(call.asked)
             return None
         call.asked = ()
+        reason, name, window = REASONS[taken.limiter.reason], taken.limiter.name, str(taken.window)
+        told = f"The limit {name!r}, {window}, is used up; Retry-After says when to call again."
         return Refusal(
-            REASONS[taken.limiter.reason],
+            reason,
             ((b"retry-after", b"%d" % taken.reset),),
-            taken.limiter.name,
-            f"{taken.window} used up",
+            name,
+            f"{window} used up",
+            told if reason.by == "caller" else "",
         )
 
     def owed(self, call: Call) -> list[tuple[Limiter, str, int]]:

@@ -95,6 +95,8 @@ class Way(Part):
     """False where the credential is passed on to the backend."""
     place: str = ""
     """Where it reads its credential, where other ways may read the same place."""
+    asks: str = ""
+    """What a caller has to show, for one that showed nothing: `a key in the header X-Key`."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,7 +1,8 @@
 """Every reason the gateway gives for not carrying a call: the one table of them.
 
 A refusal is answered as problem details (RFC 9457). It tells the caller enough to mend the call and
-nothing that helps an attacker; `mend` is what staff and developers read when they look the call up.
+nothing that helps an attacker; `mend` is what staff read when they look the call up, and `developer` what the
+caller's developer reads.
 """
 
 from dataclasses import dataclass
@@ -17,7 +18,14 @@ class Reason:
     detail: str
     mend: str
     by: str = "caller"
-    """Who has to mend it: `caller`, `backend` or `platform`."""
+    """Who can put it right: `caller`, `backend` or `platform`."""
+    developer: str = ""
+    """What the caller's developer can do, where that is not what staff can."""
+
+    @property
+    def for_developers(self) -> str:
+        """What the caller's developer can do about it."""
+        return self.developer or self.mend
 
 
 _TABLE = (
@@ -67,15 +75,16 @@ _TABLE = (
         "doubled-credential",
         400,
         "More than one credential was sent",
-        "Send the credential once only.",
-        "The call carried the key twice (in two fields, or in a header and in the query). Send it once.",
+        "The call carried its credential more than once; send it once.",
+        "Send the credential in one place only; the call carried it in two, such as a header and the query.",
     ),
     Reason(
         "no-credential",
         401,
         "A credential is needed",
         "This operation needs a credential and the call carried none.",
-        "Send the application's key where this API expects it; the portal's reference shows the name.",
+        "The caller sends its credential in the place that the operation asks for.",
+        developer="Send your application's credential in the place that this operation asks for.",
     ),
     Reason(
         "unknown-credential",
@@ -89,21 +98,22 @@ _TABLE = (
         401,
         "The credential has expired",
         "The credential sent with this call has passed its last day.",
-        "Make a new credential for the application in the portal and use it instead.",
+        "Make a new credential for the application and use it instead.",
     ),
     Reason(
         "revoked-credential",
         401,
         "The credential was revoked",
         "The credential sent with this call was revoked.",
-        "Make a new credential for the application in the portal and use it instead.",
+        "Make a new credential for the application and use it instead.",
     ),
     Reason(
         "bad-token",
         401,
         "The token is not valid",
         "The token sent with this call cannot be read, or its signature is not right.",
-        "Ask the issuer for a new token; the trace of the call says what was wrong with this one.",
+        "The caller asks its issuer for a new token; the trace of the call says what was wrong with this one.",
+        developer="Get a new token from its issuer, and send it whole.",
     ),
     Reason(
         "early-token",
@@ -111,6 +121,7 @@ _TABLE = (
         "The token is not valid yet",
         "The token sent with this call is for a time that has not come.",
         "Compare the caller's and the issuer's clocks, or raise the clock skew of the policy.",
+        developer="Compare your clock with the issuer's, and send the token again.",
     ),
     Reason(
         "wrong-issuer",
@@ -118,6 +129,7 @@ _TABLE = (
         "The token has another issuer",
         "The token sent with this call was not made by the issuer that is trusted here.",
         "Ask the issuer named in the API's reference for a token.",
+        developer="Get the token from the issuer that this API trusts.",
     ),
     Reason(
         "wrong-audience",
@@ -133,6 +145,7 @@ _TABLE = (
         "Nobody can be identified here, so nobody may call it.",
         "Place a way to identify callers on the API, or open the operation to anyone, and roll out.",
         by="platform",
+        developer="Ask the platform team when it opens; nothing in your call is at fault.",
     ),
     Reason(
         "not-subscribed",
@@ -148,6 +161,7 @@ _TABLE = (
         "The application's subscription for this API is paused.",
         "Staff can resume the subscription on the application's page under Subscribers.",
         by="platform",
+        developer="Ask the platform team why it is paused.",
     ),
     Reason(
         "application-paused",
@@ -156,6 +170,7 @@ _TABLE = (
         "The application, or its organization, is paused.",
         "Staff can resume it under Subscribers.",
         by="platform",
+        developer="Ask the platform team why it is paused.",
     ),
     Reason(
         "unknown-caller",
@@ -164,6 +179,7 @@ _TABLE = (
         "The token is valid, but the caller that it names is not an application here.",
         "Add an outside identity with the name in the token to the application's credentials.",
         by="platform",
+        developer="Tell the platform team which name your tokens carry: they add it to your application.",
     ),
     Reason(
         "credential-address",
@@ -185,6 +201,7 @@ _TABLE = (
         "Not in an allowed group",
         "The application belongs to none of the groups that may call this.",
         "Staff can put the application, or its organization, in one of the groups that the policy allows.",
+        developer="Ask the platform team whether your application may join a group that is let in.",
     ),
     Reason(
         "group-denied",
@@ -192,6 +209,7 @@ _TABLE = (
         "In a denied group",
         "The application belongs to a group that may not call this.",
         "Staff can take the application, or its organization, out of the group that the policy denies.",
+        developer="Ask the platform team whether your application may call this.",
     ),
     Reason(
         "scope-missing",
@@ -206,6 +224,7 @@ _TABLE = (
         "The token does not say what is needed",
         "The token lacks a claim that this operation needs.",
         "Compare the token's claims with the policy's requirements; the trace names the one that failed.",
+        developer="Get a token that says what this operation asks for.",
     ),
     Reason(
         "address-refused",
@@ -213,6 +232,7 @@ _TABLE = (
         "Not from this address",
         "Calls from this address are not let in.",
         "Call from an address that is let in; staff see the policy's ranges on the call path.",
+        developer="Call from an address that is let in, or ask the platform team to add yours.",
     ),
     Reason(
         "site-refused",
@@ -220,14 +240,16 @@ _TABLE = (
         "Not from this site",
         "Calls from pages of this site are not let in.",
         "Call from a site that is let in; staff see the policy's sites on the call path.",
+        developer="Call from a site that is let in, or ask the platform team to add yours.",
     ),
     Reason(
         "browser-closed",
         403,
         "Closed to this page",
         "No browser access rule lets this page, method or header in.",
-        "Use the browser checker on the API's page: it names the line that decides.",
+        "The browser checker on the API's page names the line that decides.",
         by="platform",
+        developer="Ask the API's owner to let in your page's origin, method and header fields.",
     ),
     Reason(
         "unknown-path",
@@ -276,7 +298,7 @@ _TABLE = (
         429,
         "The quota is used up",
         "The calls of this day, week or month are used up; Retry-After says when the next begins.",
-        "Wait for the next period, change to a plan with a larger quota, or ask for an extension.",
+        "Wait for the next period, change to a plan with a larger quota, or ask for more calls.",
     ),
     Reason(
         "head-too-large",
@@ -292,6 +314,7 @@ _TABLE = (
         "The service behind this API did not take the connection.",
         "Test the connection on the backend's page; nothing the caller sent is at fault.",
         by="backend",
+        developer="Call again later; nothing in your call is at fault.",
     ),
     Reason(
         "backend-broken",
@@ -300,6 +323,7 @@ _TABLE = (
         "The service behind this API closed the connection or sent an answer that is not HTTP.",
         "Look at the backend's own log at this time; nothing the caller sent is at fault.",
         by="backend",
+        developer="Call again later; nothing in your call is at fault.",
     ),
     Reason(
         "backend-busy",
@@ -316,6 +340,7 @@ _TABLE = (
         "Something went wrong in the gateway itself; the call id finds what was noted of it.",
         "Report the call id; the node's log has the error with it.",
         by="platform",
+        developer="Report the call id to the platform team.",
     ),
     Reason(
         "not-ready",
@@ -324,6 +349,7 @@ _TABLE = (
         "No configuration has been rolled out to this environment.",
         "Roll out to this environment from the console.",
         by="platform",
+        developer="Call again later; nothing in your call is at fault.",
     ),
     Reason(
         "over-capacity",
@@ -332,6 +358,7 @@ _TABLE = (
         "The gateway carries as many calls as it may at the moment; Retry-After says when to call again.",
         "Raise the platform's cap under Limits, or find out who calls so much; this caller may not be at fault.",
         by="platform",
+        developer="Call again after the time in Retry-After; your own calls may not be at fault.",
     ),
     Reason(
         "not-metered",
@@ -340,6 +367,7 @@ _TABLE = (
         "A limit of this operation cannot be counted at the moment; Retry-After says when to call again.",
         "See that the shared counters are running; the policy says to refuse while they are away.",
         by="platform",
+        developer="Call again after the time in Retry-After; nothing in your call is at fault.",
     ),
     Reason(
         "secret-missing",
@@ -348,6 +376,7 @@ _TABLE = (
         "The platform lacks a secret that this API's backend asks for.",
         "Set the secret that the backend's page names, under Settings; nothing the caller sent is at fault.",
         by="platform",
+        developer="Tell the platform team; nothing in your call is at fault.",
     ),
     Reason(
         "backend-slow",
@@ -356,6 +385,7 @@ _TABLE = (
         "The service behind this API did not answer in time.",
         "Look at the backend's load, or raise its read timeout on the backend's page.",
         by="backend",
+        developer="Call again later, or ask for less at once.",
     ),
 )
 

@@ -1,14 +1,17 @@
 """The effective rules of an operation in plain sentences, each with where it comes from."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
 
-from tamarack.core.configuration.effective import Placement, held, in_force, is_closed, is_open
+from tamarack.core.configuration.effective import Held, Placement, held, in_force, is_closed, is_open
 from tamarack.core.configuration.model import Api, Backend, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.limits.window import in_words
-from tamarack.core.policies import kind_of
+from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.stages import Stage
+
+SUBSCRIPTION_REASONS = ("not-subscribed", "subscription-paused", "application-paused")
+PLAN_REASONS = ("over-plan", "over-quota")
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,6 +20,8 @@ class Sentence:
 
     text: str
     source: str
+    reasons: tuple[str, ...] = ()
+    """The reasons that a call can be refused for by it."""
 
 
 def source_of(placement: Placement) -> str:
@@ -47,8 +52,7 @@ def explain(
     for cap in configuration.caps:
         text = f"In {cap.environment} all callers together may call {in_words(cap.limits)}; beyond that, 503."
         sentences.append(Sentence(text, f"cap of {cap.environment}"))
-    for row in in_force(rows):
-        sentences.append(Sentence(kind_of(row.policy).sentence(row.policy), source_of(row.placement)))
+    sentences += _of_policies(in_force(rows), lambda policy: kind_of(policy).sentence(policy))
     if not is_closed(rows) and not is_open(rows):
         text = f"The caller's application needs a subscription in force to a product with {api.title}."
         later = (Stage.PERMIT, Stage.METER)
@@ -79,17 +83,62 @@ def explain_outside(
     rows = held(configuration, api, version, operation)
     if is_closed(rows):
         return [Sentence("Nobody may call this operation at the moment.", "built in")]
-    sentences = []
-    for row in in_force(rows):
-        kind = kind_of(row.policy)
-        sentences.append(Sentence((kind.sentence_outside or kind.sentence)(row.policy), source_of(row.placement)))
+    sentences = explain_ways(configuration, api, version, operation)
+    others = [row for row in in_force(rows) if row.stage is not Stage.IDENTIFY or kind_of(row.policy).opens]
+    sentences += _of_policies(others, _outside)
     if not is_open(rows):
         needed = f"The caller's application needs a subscription in force to a product with {api.title}."
-        sentences.append(Sentence(needed, "built in"))
+        sentences.append(Sentence(needed, "built in", SUBSCRIPTION_REASONS))
         for plan in plans:
             said = plan.in_words(api.name, operation.call)
-            sentences.append(Sentence(f"Under your plan {plan.title}, a subscription {said}.", f"plan {plan.title}"))
+            text = f"Under your plan {plan.title}, a subscription {said}."
+            sentences.append(Sentence(text, f"plan {plan.title}", PLAN_REASONS))
     return sentences
+
+
+def explain_ways(
+    configuration: Configuration, api: Api, version: Version, operation: Operation | None = None
+) -> list[Sentence]:
+    """How callers show who they are, as they may know it: one sentence for all ways, or none where anyone may call."""
+    rows = [row for row in in_force(held(configuration, api, version, operation)) if row.stage is Stage.IDENTIFY]
+    return _of_policies([row for row in rows if not kind_of(row.policy).opens], _outside)
+
+
+def _outside(policy: AnyPolicy) -> str:
+    kind = kind_of(policy)
+    return (kind.sentence_outside or kind.sentence)(policy)
+
+
+_SHOWS = "The caller shows "
+"""How the sentence of every way to identify begins."""
+
+
+def _of_policies(rows: Iterable[Held], say: Callable[[AnyPolicy], str]) -> list[Sentence]:
+    """A sentence for each policy; the ways to identify, any one of which will do, in one sentence together."""
+    sentences: list[Sentence] = []
+    ways: list[Sentence] = []
+    at = 0
+    for row in rows:
+        kind = kind_of(row.policy)
+        said = Sentence(say(row.policy), source_of(row.placement), kind.reasons)
+        if row.stage is Stage.IDENTIFY and not kind.opens:
+            at = at if ways else len(sentences)
+            ways.append(said)
+        else:
+            sentences.append(said)
+    if ways:
+        sentences.insert(at, _either(ways))
+    return sentences
+
+
+def _either(ways: list[Sentence]) -> Sentence:
+    reasons = tuple(dict.fromkeys(("no-credential", *(code for way in ways for code in way.reasons))))
+    if len(ways) == 1:
+        return replace(ways[0], reasons=reasons)
+    parts = [way.text.removeprefix(_SHOWS).removesuffix(".") for way in ways]
+    mark = "; " if any("; " in part for part in parts) else ", "
+    text = f"{_SHOWS}{'either ' if len(parts) == 2 else ''}{mark.join(parts[:-1])}{mark}or {parts[-1]}."
+    return Sentence(text, ways[0].source, reasons)
 
 
 def _signs_in(backend: Backend) -> str:

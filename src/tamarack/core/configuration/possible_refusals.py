@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 from tamarack.core.carrying.refusals import REASONS, Reason
 from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
+from tamarack.core.configuration.explain import SUBSCRIPTION_REASONS
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.policies import kind_of
@@ -27,7 +28,7 @@ def possible_refusals(
     for row in in_force(rows):
         codes.update(kind_of(row.policy).reasons)
     if not is_open(rows):
-        codes |= {"no-credential", "not-subscribed", "subscription-paused", "application-paused"}
+        codes |= {"no-credential", *SUBSCRIPTION_REASONS}
         offered = [plan for product in configuration.products_with(api.name) for plan in product.plans]
         plans = plans or offered
         call = operation.call if operation is not None else ""

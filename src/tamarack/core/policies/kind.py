@@ -96,6 +96,8 @@ class PolicyKind:
     """True where it bounds how fast callers may call."""
     shown: Callable[[Any], Shown | None] = lambda policy: None
     """How a caller shows the credential, for examples."""
+    source: Callable[[Any], str] = lambda policy: ""
+    """Where callers get the credential, where it is not made here."""
     key_set: Callable[[Any], str] = lambda policy: ""
     """The address of the key set that a policy verifies with; empty for none."""
     least_secret: Callable[[Any], int] = lambda policy: 0

@@ -6,7 +6,7 @@ from typing import Any
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.text import one_line
-from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_PATH, LONGEST_USER, OVER_QUOTA
+from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_NOTE, LONGEST_PATH, LONGEST_USER, OVER_QUOTA
 
 _NO_OPERATION = ("", "", "")
 _NOBODY = _NO_GRANT = ("", "")
@@ -43,4 +43,6 @@ def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
         call.prompt_tokens,
         call.completion_tokens,
         call.ended_at if operation is not None else (),
+        call.policy,
+        one_line(call.note)[:LONGEST_NOTE] if call.note else "",
     )

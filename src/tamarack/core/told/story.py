@@ -29,10 +29,12 @@ class Recorded(Protocol):
     backend_us: int
     held_us: int
     mark: str
+    note: str
 
 
-def story(call: Recorded, trace: dict[str, Any] | None = None) -> list[str]:
-    """What happened to a call. With its trace, the sentence on the refusal names the policy and what it saw."""
+def story(call: Recorded, by: str = "", trace: dict[str, Any] | None = None) -> list[str]:
+    """What happened to a call. `by` says what refused it, as `core.told.refused_by` words it; a trace, where one was
+    kept, says in its place what the policy saw."""
     who = f"{call.application} of {call.organization}" if call.application else "Someone who was not identified"
     sentences = [
         f"{who} called `{call.method} {call.path}` from {call.address or 'an address that is not known'}; the node"
@@ -53,8 +55,10 @@ def story(call: Recorded, trace: dict[str, Any] | None = None) -> list[str]:
             where = decided["placement"] or "built in"
             said = f": {decided['text']}" if decided.get("text") else ""
             sentences.append(f"{decided['title']} (`{decided['policy']}`, placed on {where}) refused it{said}.")
-        elif trace is not None and trace.get("note"):
-            sentences.append(f"It was refused: {trace['note']}.")
+        elif by:
+            sentences.append(f"{by} refused it{': ' + call.note if call.note else ''}.")
+        elif call.note:
+            sentences.append(f"{'It went wrong' if call.target else 'It was refused'}: {call.note}.")
         asked = "" if call.target else " The backend was not asked."
         sentences.append(f"It was answered {call.status}, {reason.title.lower()} (`{reason.code}`).{asked}")
     elif call.status == GONE:

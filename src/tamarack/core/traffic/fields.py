@@ -42,6 +42,8 @@ CALL_FIELDS: Mapping[str, Field] = {
     "class": Field("status class", "", rolled=True),
     "outcome": Field("outcome", "", rolled=True),
     "reason": Field("reason", "reason", rolled=True, otel="error.type"),
+    "policy": Field("refused by", "policy"),
+    "note": Field("note", "note"),
     "organization": Field("organization", "organization", rolled=True),
     "application": Field("application", "application", rolled=True),
     "subscription": Field("subscription", "subscription"),

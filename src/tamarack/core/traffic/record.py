@@ -49,6 +49,10 @@ class Record(NamedTuple):
     completion_tokens: int = 0
     stages_ns: Sequence[int] = ()
     """Nanoseconds spent in each stage of `TIMED`, in that order; empty where they were not taken."""
+    policy: str = ""
+    """The name of the policy, limit or plan that refused the call."""
+    note: str = ""
+    """What staff are told of a refusal or a failure besides its reason: what was asked for, or which step failed."""
 
 
 FIELDS: tuple[str, ...] = Record._fields
@@ -58,6 +62,7 @@ HIT, MISS = "hit", "miss"
 LONGEST_PATH = 400
 LONGEST_AGENT = 200
 LONGEST_USER = 200
+LONGEST_NOTE = 300
 
 TIMED: tuple[Stage, ...] = (
     Stage.RECEIVE,

@@ -1,6 +1,7 @@
-"""How a caller shows its credential, as part of an example call: by the first way to identify that holds."""
+"""How a caller shows its credential, as part of an example call: by one of the ways to identify that hold."""
 
 from collections.abc import Iterable
+from typing import NamedTuple
 
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.policies.kind import Shown
@@ -8,31 +9,71 @@ from tamarack.core.trying.examples import ExampleCall
 
 KEY_PLACE = "YOUR-KEY"
 TOKEN_PLACE = "YOUR-TOKEN"  # noqa: S105 - a place to fill in
-CLIENT_PLACE = ("YOUR-CLIENT-ID", "YOUR-SECRET")
+CLIENT_PLACE = "YOUR-CLIENT-ID:YOUR-SECRET"
 
 
-def credential_example(
-    policies: Iterable[AnyPolicy], key: str = "", client: tuple[str, str] | None = None
-) -> ExampleCall | None:
-    """The credential of a call: header fields, `basic`, or a query string in `url`; None where none is asked for.
+class ShownWay(NamedTuple):
+    """A way to identify that an example call can take."""
 
-    `key` and `client` are real values; without them there are places to fill in.
-    """
+    name: str
+    """The policy's name."""
+    title: str
+    credential: str
+    """The kind of credential that it takes, as `core.identity.credentials` names it."""
+    shown: Shown
+    place: str
+    """What stands in an example where the credential goes; of an id and a secret, with a colon between."""
+    source: str
+    """Where the credential comes from, where that is not here."""
+
+
+class Given(NamedTuple):
+    """A real credential for an example; a client's as `id:secret`."""
+
+    value: str
+    credential: str
+    """Its kind: it is never put where another kind belongs."""
+
+
+def ways_shown(policies: Iterable[AnyPolicy]) -> list[ShownWay]:
+    """The ways to identify among policies that an example can show, in their order; any one of them will do."""
+    ways = []
     for policy in policies:
         kind = kind_of(policy)
         shown = kind.shown(policy)
         if shown is not None:
-            return _example(shown, key or (TOKEN_PLACE if kind.reads_token else KEY_PLACE), client or CLIENT_PLACE)
-    return None
+            two = shown.place == "basic" or len(shown.names) == 2
+            place = CLIENT_PLACE if two else TOKEN_PLACE if kind.reads_token else KEY_PLACE
+            ways.append(ShownWay(policy.name, kind.title, kind.credential, shown, place, kind.source(policy)))
+    return ways
 
 
-def _example(shown: Shown, key: str, client: tuple[str, str]) -> ExampleCall:
-    values = client if len(shown.names) == 2 else (key,)
+def way_for(ways: list[ShownWay], given: Given | None = None, name: str = "") -> ShownWay | None:
+    """The way that an example takes: the one of a name, else one that takes the credential given, else the first."""
+    fitting = [way for way in ways if given is not None and way.credential == given.credential]
+    return next((way for way in [*(way for way in ways if way.name == name), *fitting, *ways]), None)
+
+
+def credential_example(policies: Iterable[AnyPolicy], given: Given | None = None, name: str = "") -> ExampleCall | None:
+    """The credential of a call: header fields, `basic`, or a query string in `url`; None where none is asked for.
+
+    What is `given` is filled in where the way takes its kind; else there is a place to fill in.
+    """
+    way = way_for(ways_shown(policies), given, name)
+    if way is None:
+        return None
+    value = given.value if given is not None and given.credential == way.credential else way.place
+    return _example(way.shown, value)
+
+
+def _example(shown: Shown, value: str) -> ExampleCall:
+    id, _, secret = value.partition(":")
+    if shown.place == "basic":
+        return ExampleCall("", "", basic=(id, secret))
+    values = (id, secret) if len(shown.names) == 2 else (value,)
     match shown.place:
-        case "basic":
-            return ExampleCall("", "", basic=client)
         case "bearer":
-            return ExampleCall("", "", {"Authorization": f"Bearer {key}"})
+            return ExampleCall("", "", {"Authorization": f"Bearer {value}"})
         case "header":
             return ExampleCall("", "", dict(zip(shown.names, values, strict=True)))
         case _:

@@ -9,7 +9,7 @@ from flask import Blueprint, abort, request
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.identity.credentials import KIND_TITLES
-from tamarack.core.trying.credential_examples import KEY_PLACE
+from tamarack.core.trying.credential_examples import Given
 from tamarack.core.trying.examples import as_curl, as_javascript, as_python
 from tamarack.portal.applications.usage import use_of_limits
 from tamarack.portal.catalogue.one_api import example_call, view_of
@@ -142,8 +142,11 @@ def _examples(
     shown: dict[str, str] | None,
 ) -> dict[str, str]:
     """A first call, ready to run: with the new key in it where one was just made."""
-    made = shown is not None and shown.get("kind", "api-key") == "api-key"
-    key = shown["value"] if made and shown is not None else KEY_PLACE
+    given = None
+    if shown is not None:
+        kind = shown.get("kind", "api-key")
+        value = f"{shown['public']}:{shown['value']}" if kind == "client-secret" else shown["value"]
+        given = Given(value, kind)
     environment = next((one.environment for one, _ in credentials if shown and one.id == shown["id"]), "")
     for subscription in subscriptions:
         if subscription.state != "active" or (environment and subscription.environment != environment):
@@ -154,7 +157,7 @@ def _examples(
             first = next((one for one in version.operations if one.method == "get" and "{" not in one.path), None)
             if first is None:
                 continue
-            call = example_call(api, version, view_of(version, first), subscription.environment, key)
+            call = example_call(api, version, view_of(version, first), subscription.environment, given)
             return {"curl": as_curl(call), "Python": as_python(call), "JavaScript": as_javascript(call)}
     return {}
 

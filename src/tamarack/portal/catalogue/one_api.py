@@ -8,8 +8,10 @@ from flask import current_app
 
 from tamarack.core.configuration.effective import held, in_force, is_open
 from tamarack.core.configuration.model import Api, Operation, Version
+from tamarack.core.configuration.plans import Plan
 from tamarack.core.openapi.reference import OperationView, OutlineEntry, outline, tag_descriptions, view_operation
-from tamarack.core.trying.credential_examples import KEY_PLACE, credential_example
+from tamarack.core.policies import AnyPolicy
+from tamarack.core.trying.credential_examples import Given, ShownWay, credential_example, ways_shown
 from tamarack.core.trying.examples import ExampleCall
 from tamarack.portal.catalogue.kept_trees import KeptTrees
 from tamarack.portal.page import me, offered
@@ -98,19 +100,33 @@ def view_of(version: Version, operation: Operation) -> OperationView:
     return OperationView(operation.call, operation.method, operation.path, operation.summary, "", (), deprecated=False)
 
 
-def shown_credential(api: Api, version: Version, operation: Operation | None, key: str) -> ExampleCall | None:
-    """How an operation's caller shows its credential, or None where it is open or closed."""
+def ways_in(api: Api, version: Version, operation: Operation | None) -> list[ShownWay]:
+    """The ways in which an operation's caller may show who it is; none where it is open or closed."""
+    return ways_shown(_asking(api, version, operation))
+
+
+def _asking(api: Api, version: Version, operation: Operation | None) -> list[AnyPolicy]:
     rows = held(offered("production"), api, version, operation)
-    if is_open(rows):
-        return None
-    return credential_example([row.policy for row in in_force(rows)], key if key != KEY_PLACE else "")
+    return [] if is_open(rows) else [row.policy for row in in_force(rows)]
+
+
+def shown_credential(
+    api: Api, version: Version, operation: Operation | None, given: Given | None = None, way: str = ""
+) -> ExampleCall | None:
+    """How an operation's caller shows its credential, or None where it is open or closed."""
+    return credential_example(_asking(api, version, operation), given, way)
 
 
 def example_call(
-    api: Api, version: Version, view: OperationView, environment: str = "production", key: str = KEY_PLACE
+    api: Api,
+    version: Version,
+    view: OperationView,
+    environment: str = "production",
+    given: Given | None = None,
+    way: str = "",
 ) -> ExampleCall:
-    """A call of an operation as a reader would make it."""
-    shown = shown_credential(api, version, version.operation(view.call), key)
+    """A call of an operation as a reader would make it: with what is given, by a way of theirs."""
+    shown = shown_credential(api, version, version.operation(view.call), given, way)
     address = settings_of(current_app).gateway_url(environment)
     path = view.example_path().replace("/*", "/")
     url = f"{address}{version.base_path}{path if path != '/' else ''}"
@@ -132,3 +148,11 @@ def subscribed(api: str) -> list[tuple[Application, Subscription]]:
         return []
     products = [product.name for product in offered("production").products_with(api)]
     return subscribers.subscribed_to(db(), person, products)
+
+
+def plans_of_mine(api: Api) -> list[Plan]:
+    """The plans that the reader's calls in production come under."""
+    keys = sorted({(one.product, one.plan) for _, one in subscribed(api.name) if one.environment == "production"})
+    products = [(offered("production").product(product), name) for product, name in keys]
+    plans = [product.plan(name) for product, name in products if product is not None]
+    return [plan for plan in plans if plan is not None]

@@ -5,18 +5,15 @@ from typing import Any
 
 from flask import Blueprint, Response, abort, current_app, request, url_for
 
-from tamarack.core.configuration.effective import held, in_force, is_open
+from tamarack.core.configuration.effective import held, is_open
 from tamarack.core.configuration.environments import ENVIRONMENTS
-from tamarack.core.configuration.explain import Sentence, explain_outside
+from tamarack.core.configuration.explain import explain_outside, explain_ways
 from tamarack.core.configuration.model import Api, Version
-from tamarack.core.configuration.plans import Plan
 from tamarack.core.configuration.possible_refusals import possible_refusals
 from tamarack.core.documents.yaml_text import to_yaml
 from tamarack.core.openapi.publish import published, security_scheme
 from tamarack.core.openapi.reference import more_at, tag_descriptions, view_at, webhooks
-from tamarack.core.policies import kind_of
-from tamarack.core.stages import Stage
-from tamarack.core.trying.credential_examples import KEY_PLACE
+from tamarack.core.trying.credential_examples import Given, way_for
 from tamarack.core.trying.examples import as_curl, as_javascript, as_python
 from tamarack.portal.catalogue.one_api import (
     Group,
@@ -25,10 +22,12 @@ from tamarack.portal.catalogue.one_api import (
     groups_beside,
     groups_of,
     introduction,
+    plans_of_mine,
     shown_credential,
     subscribed,
     tree,
     view_of,
+    ways_in,
 )
 from tamarack.portal.catalogue.trying import blank_try
 from tamarack.portal.page import acting, my_application, offered, refuse, render, requires, shown_version
@@ -64,11 +63,6 @@ def head_values(api: Api, version: Version) -> dict[str, Any]:
 def page(api: str, version: str) -> Any:
     found, inside = shown_version(api, version)
     configuration = offered("production")
-    ways = [
-        Sentence(kind_of(row.policy).sentence(row.policy), "")
-        for row in in_force(held(configuration, found, inside))
-        if row.stage is Stage.IDENTIFY
-    ]
     return render(
         "catalogue/reference/page.html",
         tab="operations",
@@ -77,7 +71,7 @@ def page(api: str, version: str) -> Any:
         more_at=more_at(tree(inside)),
         webhooks=webhooks(tree(inside)),
         tag_words={tag: to_html(words) for tag, words in tag_descriptions(tree(inside)).items() if words},
-        ways=ways,
+        ways=explain_ways(configuration, found, inside),
         changes=announcing.change_log(db(), found.name, bool(subscribed(api)), most=3),
         open_calls={o.call for o in inside.operations if is_open(held(configuration, found, inside, o))},
         **head_values(found, inside),
@@ -116,7 +110,9 @@ def operation(api: str, version: str) -> Any:
         abort(404, f"{found.title} {inside.version} has no operation {request.args.get('call', '')!r}.")
     configuration = offered("production")
     view = view_of(inside, wanted)
-    plans = _my_plans(found)
+    plans = plans_of_mine(found)
+    ways = ways_in(found, inside, wanted)
+    way = way_for(ways, name=request.args.get("way", ""))
     calls = [operation.call for operation in inside.operations]
     place = calls.index(wanted.call)
     return render(
@@ -125,42 +121,39 @@ def operation(api: str, version: str) -> Any:
         view=view,
         description=to_html(view.description),
         beside=groups_beside(inside, wanted.call),
-        examples=_examples(found, inside, wanted.call, KEY_PLACE),
+        examples=_examples(found, inside, wanted.call, way=way.name if way is not None else ""),
         rules=explain_outside(configuration, found, inside, wanted, plans),
         refusals=possible_refusals(configuration, found, inside, wanted, plans),
         is_open=is_open(held(configuration, found, inside, wanted)),
         before=calls[place - 1] if place else "",
         after=calls[place + 1] if place + 1 < len(calls) else "",
-        kept=_kept_keys(found) if shown_credential(found, inside, wanted, KEY_PLACE) is not None else [],
-        key_place=KEY_PLACE,
-        trying=blank_try(found, view),
+        ways=ways,
+        way=way,
+        kept=_kept_keys(found, way.credential) if way is not None else [],
+        trying=blank_try(found, inside, view),
         **head_values(found, inside),
     )
 
 
-def _my_plans(api: Api) -> list[Plan]:
-    """The plans that the reader's calls in production come under."""
-    keys = sorted({(one.product, one.plan) for _, one in subscribed(api.name) if one.environment == "production"})
-    products = [(offered("production").product(product), name) for product, name in keys]
-    plans = [product.plan(name) for product, name in products if product is not None]
-    return [plan for plan in plans if plan is not None]
-
-
-def _examples(api: Api, version: Version, call: str, key: str) -> dict[str, str]:
+def _examples(api: Api, version: Version, call: str, given: Given | None = None, way: str = "") -> dict[str, str]:
     operation = version.operation(call)
     assert operation is not None
-    made = example_call(api, version, view_of(version, operation), key=key)
+    made = example_call(api, version, view_of(version, operation), given=given, way=way)
     return {"curl": as_curl(made), "Python": as_python(made), "JavaScript": as_javascript(made)}
 
 
-def _kept_keys(api: Api) -> list[tuple[Credential, str]]:
-    """The reader's keys whose values were kept, so that an example can carry one; with their applications' titles."""
+def _kept_keys(api: Api, kind: str) -> list[tuple[Credential, str]]:
+    """The reader's credentials of a kind whose values were kept, so that an example can carry one; with their
+    applications' titles."""
     return [
         (credential, application.title)
         for application, subscription in subscribed(api.name)
         if subscription.environment == "production"
         for credential in subscribers.credentials_of(db(), application)
-        if credential.sealed and credential.environment == "production" and credential.revoked_at is None
+        if credential.kind == kind
+        and credential.sealed
+        and credential.environment == "production"
+        and credential.revoked_at is None
     ]
 
 
@@ -174,13 +167,14 @@ def examples(api: str, version: str) -> Any:
     if inside.operation(call) is None or credential is None:
         abort(404, "There is no such operation or credential.")
     my_application(credential.application_id)
-    key = KEY_PLACE
+    given = None
     try:
-        key = credentials.look_again(db(), acting(), settings_of(current_app).keys.credentials, credential)
+        value = credentials.look_again(db(), acting(), settings_of(current_app).keys.credentials, credential)
         db().commit()
+        given = Given(f"{credential.public}:{value}" if credential.kind == "client-secret" else value, credential.kind)
     except NotPossible as error:
         refuse(str(error))
-    return render("catalogue/reference/examples.html", examples=_examples(found, inside, call, key))
+    return render("catalogue/reference/examples.html", examples=_examples(found, inside, call, given))
 
 
 @pages.get("/pages/<name>")
@@ -225,7 +219,7 @@ def document(api: str, version: str, ending: str) -> Any:
     ]
     schemes = {}
     for one in inside.operations:
-        shown = shown_credential(found, inside, one, KEY_PLACE)
+        shown = shown_credential(found, inside, one)
         schemes[one.call] = security_scheme(shown) if shown is not None else None
     made = published(tree(inside), found.title, inside.version, servers, schemes)
     # Not by a faster writer: whole numbers may have more than 64 bits.

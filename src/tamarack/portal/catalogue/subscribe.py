@@ -5,7 +5,7 @@ from typing import Any
 from flask import Blueprint, current_app, request, session
 
 from tamarack.core.configuration import pricing
-from tamarack.core.trying.credential_examples import KEY_PLACE
+from tamarack.core.trying.credential_examples import Given
 from tamarack.core.trying.examples import as_curl
 from tamarack.portal.catalogue.one_api import example_call, view_of
 from tamarack.portal.page import (
@@ -108,8 +108,8 @@ def _made(
     """What came of it, in the place of the form: the key, shown this once, in a first call ready to run."""
     found, inside = shown_version(api, version)
     first = next((o for o in inside.operations if o.method == "get" and "{" not in o.path), inside.operations[0])
-    key = made.value if made is not None else KEY_PLACE
-    call = example_call(found, inside, view_of(inside, first), subscription.environment, key)
+    given = Given(made.value, made.credential.kind) if made is not None else None
+    call = example_call(found, inside, view_of(inside, first), subscription.environment, given)
     return render(
         "catalogue/subscribe/made.html",
         api=found,

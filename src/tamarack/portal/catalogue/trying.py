@@ -10,18 +10,17 @@ from flask import Blueprint, abort, current_app, request
 from pydantic import ValidationError
 
 from tamarack.core.carrying.refusals import REASONS, Reason
-from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.environments import ENVIRONMENTS
-from tamarack.core.configuration.model import Api
+from tamarack.core.configuration.model import Api, Version
 from tamarack.core.documents.json_text import value_of
 from tamarack.core.openapi.reference import OperationView
 from tamarack.core.trying.bench import BenchAnswer, BenchCall
-from tamarack.core.trying.credential_examples import credential_example
+from tamarack.core.trying.credential_examples import Given, ShownWay
 from tamarack.core.trying.examples import ExampleCall
 from tamarack.core.trying.filled_in import Missing, call_path, header_lines
 from tamarack.core.trying.limits_left import limits_left
 from tamarack.core.types import problems_of
-from tamarack.portal.catalogue.one_api import subscribed, view_of
+from tamarack.portal.catalogue.one_api import shown_credential, subscribed, view_of, ways_in
 from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
 from tamarack.store.applications import sharing
 from tamarack.store.applications.tables import Application
@@ -33,7 +32,8 @@ pages = Blueprint("trying", __name__, url_prefix="/apis/<api>/<version>")
 
 MOST_A_MINUTE = 60
 """Calls that one person may try in a minute."""
-OWN_KEY, NOTHING = "own-key", "nothing"
+WITH, NOTHING = "with:", "nothing"
+"""Who calls, in place of an application: whoever a typed credential of a way names, or nobody."""
 
 
 @dataclass(slots=True)
@@ -46,12 +46,18 @@ class Try:
     environment: str = "test"
     caller: str = ""
     """The id of an application, or what to show instead of one."""
+    ways: list[ShownWay] = field(default_factory=list)
+    """The ways for which a credential can be typed."""
     applications: list[Application] = field(default_factory=list)
     environments: list[str] = field(default_factory=list)
     errors: dict[str, str] = field(default_factory=dict)
 
+    @property
+    def reads_token(self) -> bool:
+        return any(way.credential == "outside-identity" for way in self.ways)
 
-def blank_try(api: Api, view: OperationView) -> Try:
+
+def blank_try(api: Api, version: Version, view: OperationView) -> Try:
     """The form as it is first shown: the operation's own examples, the reader's first application."""
     person = me()
     applications = list(sharing.applications_seen(db(), person)) if person is not None else []
@@ -69,6 +75,7 @@ def blank_try(api: Api, view: OperationView) -> Try:
         media=view.body.content_type if view.body is not None else "",
         environment=first[1] if first is not None else there[0] if there else "",
         caller=first[0].id if first is not None else applications[0].id if applications else NOTHING,
+        ways=ways_in(api, version, version.operation(view.call)),
         applications=applications,
         environments=there,
     )
@@ -98,17 +105,18 @@ def run(api: str, version: str) -> Any:
     if operation is None or person is None:
         abort(404, "There is no such operation.")
     view = view_of(inside, operation)
-    trying = blank_try(found, view)
+    trying = blank_try(found, inside, view)
     trying.values = {name: text.strip() for name, text in request.form.items() if "." in name}
     trying.body, trying.media = request.form.get("body", ""), request.form.get("media", "")
     trying.environment, trying.caller = request.form.get("environment", ""), request.form.get("caller", NOTHING)
     if trying.environment not in trying.environments:
         abort(400, f"{trying.environment!r} is not an environment that this API runs in.")
-    application = my_application(trying.caller).id if trying.caller not in (OWN_KEY, NOTHING, "") else ""
+    as_nobody = trying.caller in (NOTHING, "") or trying.caller.startswith(WITH)
+    application = "" if as_nobody else my_application(trying.caller).id
     try:
         path = call_path(inside.base_path, view, trying.values)
         lines = header_lines(view, trying.values, trying.media if trying.body else "")
-        shown = _shown(found.name, version, view.call, trying)
+        shown = _shown(found, inside, view.call, trying)
         lines += [f"{name}: {value}" for name, value in shown.headers.items()] if shown is not None else []
         if shown is not None and shown.url:
             path += f"{'&' if '?' in path else '?'}{shown.url}"
@@ -140,18 +148,17 @@ def run(api: str, version: str) -> Any:
         environment=trying.environment,
         left=limits_left(answer.headers),
         reason=_reason(answer),
+        asked={"api": api, "version": version, "operation": view.call},
     )
 
 
-def _shown(api: str, version: str, call: str, trying: Try) -> ExampleCall | None:
+def _shown(api: Api, version: Version, call: str, trying: Try) -> ExampleCall | None:
     """The credential that was typed, in its place; a client's as `id:secret`. None where none is shown."""
-    key = request.form.get("key", "").strip()
-    if trying.caller != OWN_KEY or not key:
+    way = next((one for one in trying.ways if f"{WITH}{one.name}" == trying.caller), None)
+    key = request.form.get(f"typed:{way.name}", "").strip() if way is not None else ""
+    if way is None or not key:
         return None
-    found, inside = shown_version(api, version)
-    rows = in_force(held(offered("production"), found, inside, inside.operation(call)))
-    id, colon, secret = key.partition(":")
-    shown = credential_example([row.policy for row in rows], key, (id, secret) if colon else None)
+    shown = shown_credential(api, version, version.operation(call), Given(key, way.credential), way.name)
     if shown is not None and shown.basic is not None:
         signed_in = b64encode(":".join(shown.basic).encode()).decode()
         return replace(shown, basic=None, headers={**shown.headers, "authorization": f"Basic {signed_in}"})

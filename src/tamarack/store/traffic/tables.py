@@ -53,6 +53,8 @@ class CallRow(SQLModel, table=True):
     stages_ns: list[int] = Field(
         default_factory=list, sa_column=Column(ARRAY(Integer), nullable=False, server_default="{}")
     )
+    policy: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    note: str = Field(default="", sa_column_kwargs={"server_default": ""})
     batch: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     """The number of the batch that it came in; 0 of calls from before batches had numbers."""
 

@@ -117,6 +117,7 @@ def make(actor: Actor, application: Application, kinds: tuple[str, ...]) -> tupl
 def _put_by(credential: Credential, value: str, **more: str) -> None:
     if value:
         held = {"id": credential.id, "value": value, "kind": credential.kind, "public": credential.public}
+        held["kept"] = "yes" if credential.sealed else ""
         session["new_key"] = NEW_KEYS.put(held | more)
 
 

@@ -118,6 +118,7 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> list[Part]:
             reads=reads,
             secret=names,
             strips=True,
+            asks=f"a key {' or '.join(_in_words(policy))}",
         )
     ]
 
@@ -128,10 +129,13 @@ def _brief(policy: ApiKey) -> str:
     return " or ".join(places)
 
 
+def _in_words(policy: ApiKey, mark: str = "") -> list[str]:
+    places = [f"in the header {mark}{policy.header}{mark}"] if policy.header else []
+    return places + ([f"in the query as {mark}?{policy.query}={mark}"] if policy.query else [])
+
+
 def _sentence(policy: ApiKey) -> str:
-    places = [f"in the header `{policy.header}`"] if policy.header else []
-    places += [f"in the query as `?{policy.query}=`"] if policy.query else []
-    return f"The caller shows a key {' or '.join(places)}."
+    return f"The caller shows a key {' or '.join(_in_words(policy, '`'))}."
 
 
 def _shown(policy: ApiKey) -> Shown:

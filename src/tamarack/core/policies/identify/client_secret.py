@@ -157,6 +157,7 @@ def _compile(policy: ClientSecret, surroundings: Surroundings) -> list[Part]:
             media=FORM,
             secret=names,
             strips=True,
+            asks=f"an id and its secret {' or '.join(_in_words(policy))}",
         )
     ]
 
@@ -168,13 +169,17 @@ def _places(policy: ClientSecret) -> list[str]:
     return places + ([f"form {policy.id_form}"] if policy.id_form else [])
 
 
-def _sentence(policy: ClientSecret) -> str:
-    words = ["by `Authorization: Basic`"] if policy.basic else []
+def _in_words(policy: ClientSecret, mark: str = "") -> list[str]:
+    words = [f"by {mark}Authorization: Basic{mark}"] if policy.basic else []
     for place, name in (("header", "the headers"), ("query", "the query as"), ("form", "a form post as")):
         id, secret = getattr(policy, f"id_{place}"), getattr(policy, f"secret_{place}")
         if id:
-            words.append(f"in {name} `{id}` and `{secret}`")
-    return f"The caller shows its id and secret {' or '.join(words)}."
+            words.append(f"in {name} {mark}{id}{mark} and {mark}{secret}{mark}")
+    return words
+
+
+def _sentence(policy: ClientSecret) -> str:
+    return f"The caller shows its id and secret {' or '.join(_in_words(policy, '`'))}."
 
 
 def _shown(policy: ClientSecret) -> Shown | None:

@@ -108,6 +108,7 @@ def _compile(policy: SignedKey, surroundings: Surroundings) -> list[Part]:
         secret=(policy.header,),
         place="bearer" if bearer else policy.header,
         strips=True,
+        asks=f"a signed key {'as' if bearer else 'in the header'} {_place(policy)}",
     )
     return [way]
 

@@ -304,6 +304,7 @@ def _compile(policy: JwtPolicy, surroundings: Surroundings) -> list[Part]:
         secret=names,
         place="bearer" if bearer else policy.header,
         strips=strip,
+        asks=f"a token{_meant(policy)} {' or '.join(_in_words(policy))}",
     )
     return [way]
 
@@ -319,18 +320,42 @@ def _brief(policy: JwtPolicy) -> str:
     return f"{'/'.join(policy.algorithms)}, {source}"
 
 
+def _in_words(policy: JwtPolicy, mark: str = "") -> list[str]:
+    places = [f"as {mark}Authorization: Bearer{mark}"] if policy.header == "authorization" else []
+    places += [f"in the header {mark}{policy.header}{mark}"] if policy.header not in ("", "authorization") else []
+    return places + ([f"in the cookie {mark}{policy.cookie}{mark}"] if policy.cookie else [])
+
+
+def _meant(policy: JwtPolicy, mark: str = "") -> str:
+    made = f" made by {mark}{policy.issuer}{mark}" if policy.issuer else ""
+    return made + (f" for {mark}{' or '.join(policy.audience)}{mark}" if policy.audience else "")
+
+
+def _shows(policy: JwtPolicy) -> str:
+    places = " or ".join(_in_words(policy, "`"))
+    return f"The caller shows a token{_meant(policy, '`')} {places}, signed with {' or '.join(policy.algorithms)}"
+
+
 def _sentence(policy: JwtPolicy) -> str:
-    places = ["as `Authorization: Bearer`"] if policy.header == "authorization" else []
-    places += [f"in the header `{policy.header}`"] if policy.header not in ("", "authorization") else []
-    places += [f"in the cookie `{policy.cookie}`"] if policy.cookie else []
     source = "its key set" if policy.key_set else "a public key" if policy.pem else f"the secret `{policy.secret}`"
-    made = f" made by `{policy.issuer}`" if policy.issuer else ""
-    meant = f" for `{' or '.join(policy.audience)}`" if policy.audience else ""
     who = f"counts as {policy.application}" if policy.application else f"is named by the claim `{policy.caller_claim}`"
     return (
-        f"The caller shows a token{made}{meant} {' or '.join(places)}, signed with {' or '.join(policy.algorithms)}"
-        f" and verified with {source}; the caller {who}{'; the token is passed on' if policy.pass_on else ''}."
+        f"{_shows(policy)} and verified with {source}; the caller {who}"
+        f"{'; the token is passed on' if policy.pass_on else ''}."
     )
+
+
+def _sentence_outside(policy: JwtPolicy) -> str:
+    who = "" if policy.application else f"; the claim `{policy.caller_claim}` names the caller"
+    return f"{_shows(policy)}{who}."
+
+
+def _source(policy: JwtPolicy) -> str:
+    made = (
+        f"comes from `{policy.issuer}`" if policy.issuer else "comes from the issuer that the API's owner named to you"
+    )
+    meant = f", and is made for `{' or '.join(policy.audience)}`" if policy.audience else ""
+    return f"The token {made}{meant}."
 
 
 def _shown(policy: JwtPolicy) -> Shown:
@@ -348,8 +373,10 @@ KIND = PolicyKind(
     credential="outside-identity",
     reads_token=True,
     least_secret=lambda policy: max((LEAST_SECRET_BYTES.get(one, 0) for one in policy.algorithms), default=0),
+    source=_source,
     key_set=lambda policy: policy.key_set,
     shown=_shown,
     brief=_brief,
     sentence=_sentence,
+    sentence_outside=_sentence_outside,
 )

@@ -35,12 +35,17 @@ class AddressRanges(Policy):
 def _compile(policy: AddressRanges, surroundings: Surroundings) -> list[Part]:
     allow, deny = Networks(policy.allow), Networks(policy.deny)
     some = bool(policy.allow)
-    outside = Refusal(REASONS["address-refused"], policy=policy.name, note="in none of the ranges that are let in")
-    kept_out = Refusal(REASONS["address-refused"], policy=policy.name, note="in a range that is kept out")
+    outside = Refusal(
+        REASONS["address-refused"], policy=policy.name, note=f"in none of the ranges let in: {few(list(policy.allow))}"
+    )
+    kept_out = [
+        (Networks([one]), Refusal(REASONS["address-refused"], policy=policy.name, note=f"in {one}, which is kept out"))
+        for one in policy.deny
+    ]
 
     def step(call: Call) -> Refusal | None:
         if call.address in deny:
-            return kept_out
+            return next(refusal for network, refusal in kept_out if call.address in network)
         return outside if some and call.address not in allow else None
 
     return [Check(stage=Stage.PERMIT, run=step, reads=lambda call: [("address", call.address)])]

@@ -23,6 +23,9 @@ class Groups(Policy):
     deny: tuple[Name, ...] = Field(
         default=(), title="Keep out", description="Groups kept out, even where another of theirs is let in."
     )
+    tell: bool = Field(
+        default=False, title="Tell callers", description="A refused caller is told which groups are let in."
+    )
 
     @model_validator(mode="after")
     def _some(self) -> "Groups":
@@ -36,8 +39,16 @@ class Groups(Policy):
 
 def _compile(policy: Groups, surroundings: Surroundings) -> list[Part]:
     allow, deny = frozenset(policy.allow), frozenset(policy.deny)
-    missing = Refusal(REASONS["not-in-group"], policy=policy.name, note=f"none of {', '.join(policy.allow)}")
-    denied = Refusal(REASONS["group-denied"], policy=policy.name, note=f"one of {', '.join(policy.deny)}")
+    asked_for = " or ".join(policy.allow)
+    missing = Refusal(
+        REASONS["not-in-group"],
+        policy=policy.name,
+        note=f"the group {asked_for} is asked for",
+        detail=f"This operation is for applications of the group {asked_for}." if policy.tell else "",
+    )
+    denied = Refusal(
+        REASONS["group-denied"], policy=policy.name, note=f"the group {' or '.join(policy.deny)} is kept out"
+    )
 
     def step(call: Call) -> Refusal | None:
         caller = call.caller

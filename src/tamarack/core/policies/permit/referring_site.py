@@ -39,7 +39,7 @@ class ReferringSite(Policy):
 def _compile(policy: ReferringSite, surroundings: Surroundings) -> list[Part]:
     sites = Origins(policy.sites)
     admit = policy.without == "admit"
-    other = Refusal(REASONS["site-refused"], policy=policy.name, note="the site is not among those listed")
+    other = Refusal(REASONS["site-refused"], policy=policy.name, note=f"the site is none of {few(list(policy.sites))}")
     nameless = Refusal(REASONS["site-refused"], policy=policy.name, note="the call names no site")
 
     def step(call: Call) -> Refusal | None:

@@ -27,6 +27,11 @@ class RequiredClaims(Policy):
     message: Text = Field(
         default="", title="Message", description="What a refused caller is told; empty for the usual words."
     )
+    tell: bool = Field(
+        default=False,
+        title="Tell callers",
+        description="A refused caller is told what its token must say, where no message says it.",
+    )
 
     @field_validator("require")
     @classmethod
@@ -38,11 +43,16 @@ class RequiredClaims(Policy):
 
 def _compile(policy: RequiredClaims, surroundings: Surroundings) -> list[Part]:
     reason = REASONS["claim-missing"]
+
+    def told(needed: str) -> str:
+        return policy.message or (f"The caller's token must say {needed}." if policy.tell else "")
+
     checks = tuple(
-        (one.holds, Refusal(reason, policy=policy.name, note=f"needed: {one}", detail=policy.message))
+        (one.holds, Refusal(reason, policy=policy.name, note=f"the token must say {one}", detail=told(str(one))))
         for one in policy.require
     )
-    bare = Refusal(reason, policy=policy.name, note="the caller showed no token", detail=policy.message)
+    every = " and ".join(map(str, policy.require))
+    bare = Refusal(reason, policy=policy.name, note="the caller showed no token", detail=told(every))
 
     def step(call: Call) -> Refusal | None:
         claims = call.claims

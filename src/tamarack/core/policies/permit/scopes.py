@@ -41,7 +41,9 @@ def _compile(policy: Scopes, surroundings: Surroundings) -> list[Part]:
     listed = " ".join(policy.scopes)
     challenge = f'Bearer realm={surroundings.realm}, error="insufficient_scope", scope="{listed}"'
     fields = ((b"www-authenticate", challenge.encode("latin-1", "replace")),)
-    missing = Refusal(REASONS["scope-missing"], fields, policy.name, f"{policy.needs} of {listed} is needed")
+    needed = "the scope " + (" and " if every else " or ").join(policy.scopes)
+    told = f"The caller's token must carry {needed}."  # the challenge says it too (RFC 6750, section 3)
+    missing = Refusal(REASONS["scope-missing"], fields, policy.name, f"{needed} is asked for", told)
 
     def step(call: Call) -> Refusal | None:
         claims = call.claims
