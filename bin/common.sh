@@ -56,7 +56,7 @@ need_environment() {
   if [ -f "$stamp" ] && grep -qx "$want" "$stamp" && [ -x "$ROOT/.venv/bin/python" ]; then
     return 0
   fi
-  say "Making the virtual environment …"
+  say "Making the virtual environment (a minute or so) …"
   # One whose making was interrupted may look whole and fail later: it is made anew.
   half="$ROOT/.venv/.half-made"
   if [ -f "$half" ] || ! grep -qxs "$python" "$ROOT/.venv/.made-with" || [ ! -x "$ROOT/.venv/bin/python" ]; then

@@ -11,7 +11,9 @@ from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 from packaging.version import Version
 
+from helpers import until
 from tamarack.__main__ import start
+from tamarack.start.supervisor import Program, Supervisor
 
 ROOT = Path(__file__).parent.parent
 LOCKS = ("requirements.lock", "requirements-dev.lock")
@@ -72,3 +74,20 @@ def test_an_environment_whose_making_was_interrupted_is_made_anew() -> None:
     begun, ended = text.index('touch "$half"'), text.index('rm -f "$half"')
     assert begun < text.index("-m pip install") < text.index('echo "$want" >"$stamp"') < ended
     assert '[ -f "$half" ] ||' in text[: text.index("-m venv --clear")]
+
+
+def test_a_program_to_run_once_is_done_when_it_ends_well_and_others_are_started_again(tmp_path: Path) -> None:
+    said: list[str] = []
+    supervisor = Supervisor(tmp_path, said.append)
+    supervisor.add(Program("past", ["echo", "Loaded 12 past calls."], once=True))
+    supervisor.add(Program("node", ["sleep", "60"]))
+    try:
+        until(lambda: supervisor.look_after() or len(supervisor.programs) == 1, "the end of the first")
+        assert said == ["Loaded 12 past calls."]
+        node = supervisor.programs[0].process
+        assert node is not None
+        node.kill()
+        until(lambda: supervisor.look_after() or len(said) > 1, "its end to be seen")
+        assert "node was ended by SIGKILL; starting it again" in said[1]
+    finally:
+        supervisor.stop()

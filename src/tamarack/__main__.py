@@ -140,6 +140,20 @@ def stand_ins() -> None:
     asyncio.run(serve(Settings()))
 
 
+@main.command("load-past")
+def load_past() -> None:
+    """Load the demo's past traffic, where it waits to be loaded."""
+    from tamarack.demo.seed import load_waiting_past
+    from tamarack.gateway.counters.restore import restore
+    from tamarack.store.engine import make_engine
+
+    settings = Settings()
+    many = load_waiting_past(make_engine(settings.database), settings)
+    if settings.redis:
+        restore(settings.database, settings.redis)
+    click.echo(f"Loaded {many:,} past calls.")
+
+
 @main.command()
 def driver() -> None:
     """Send the demo's stream of calls."""

@@ -2,16 +2,22 @@
 
 import random
 from datetime import UTC, datetime
+from pathlib import Path
 
+import psycopg
 import pytest
 
+from core.traffic.test_traffic import record
 from tamarack.core.carrying.routing import Router
+from tamarack.core.traffic.rollup import GRAINS
 from tamarack.demo import stand_ins
 from tamarack.demo.calls import KINDS, fill
-from tamarack.demo.past import PastCaller, past_calls
+from tamarack.demo.past import BATCH, Past, PastCaller, kept_past, load_past, past_calls
 from tamarack.demo.seed import shipped_configuration
 from tamarack.demo.stand_ins import STAND_INS
 from tamarack.demo.world import ORGANIZATIONS
+from tamarack.settings import Settings
+from tamarack.store.traffic.recording import Batch, take_in
 
 UNTIL = datetime(2026, 11, 23, 12, tzinfo=UTC)
 
@@ -41,16 +47,42 @@ def test_every_kind_of_call_is_an_operation_that_its_stand_in_answers(monkeypatc
             assert status == 200, path
 
 
+CALLERS = [
+    PastCaller(organization.name, one.title.lower().replace(" ", "-"), one.weight, "c",
+               {product: ("s", f"{product}/{plan}") for product, plan in one.subscriptions}, "192.0.2.1")
+    for organization in ORGANIZATIONS for one in organization.applications
+]  # fmt: skip
+TARGETS = {"timetable": "t", "fares": "f", "positions": "p", "berths": "b", "announcer": "a"}
+
+
 def test_the_past_is_the_same_each_time_and_holds_its_events() -> None:
-    callers = [
-        PastCaller(organization.name, one.title.lower().replace(" ", "-"), one.weight, "c",
-                   {product: ("s", f"{product}/{plan}") for product, plan in one.subscriptions}, "192.0.2.1")
-        for organization in ORGANIZATIONS for one in organization.applications
-    ]  # fmt: skip
-    targets = {"timetable": "t", "fares": "f", "positions": "p", "berths": "b", "announcer": "a"}
-    first = list(past_calls(callers, UNTIL, targets, 1, 3))
-    assert first == list(past_calls(callers, UNTIL, targets, 1, 3))
+    first = list(past_calls(CALLERS, UNTIL, TARGETS, 1, 3))
+    assert first == list(past_calls(CALLERS, UNTIL, TARGETS, 1, 3))
     assert len({call.id for call in first}) == len(first)
     assert sum(call.reason == "over-plan" for call in first) > 5_000
     assert sum(call.reason == "unknown-credential" for call in first) > 10
     assert all(call.at < UNTIL.timestamp() * 1_000_000 for call in first)
+
+
+def test_the_past_is_loaded_once_beside_calls_that_were_recorded_meanwhile(settings: Settings, tmp_path: Path) -> None:
+    kept = tmp_path / "past.json"
+    Past(CALLERS, TARGETS, 1, UNTIL, 1).keep(kept)
+    past = kept_past(kept)
+    assert past is not None
+    assert past == Past(CALLERS, TARGETS, 1, UNTIL, 1)
+    with psycopg.connect(settings.database, autocommit=True) as connection:
+        # The day, and the hour, of which the past holds a part has calls of its own already.
+        now = int(UNTIL.timestamp() * 1_000_000)
+        live = [record(now + number, id=f"live-{number}") for number in range(5)]
+        take_in(connection, [Batch("b1", "production-1", live)])
+        many = load_past(connection, past)
+        assert many > 1_000
+        for grain in GRAINS:
+            total = connection.execute(f"SELECT sum(calls) FROM rollup_{grain}").fetchone()
+            assert total == (many + 5,), grain
+        assert connection.execute('SELECT count(*) FROM "call"').fetchone() == (many + 5,)
+        assert load_past(connection, past) == 0, f"the batch {BATCH} is known"
+
+
+def test_without_a_past_that_waits_there_is_none(tmp_path: Path) -> None:
+    assert kept_past(tmp_path / "past.json") is None

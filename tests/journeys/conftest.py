@@ -91,6 +91,8 @@ def start(home: Path, base: int, *options: str, ready: bool = True) -> Installat
             120,
         )
         assert process.poll() is None, log.read_text()
+        # It is ready before its past is loaded; the journeys look at that past.
+        until(lambda: not (home / "demo" / "past.json").exists(), f"the past: {log.read_text()}", 120)
     return made
 
 

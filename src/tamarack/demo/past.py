@@ -1,23 +1,27 @@
 """Past traffic: some days of made-up calls from a fixed seed, loaded through the same door as real batches."""
 
 import random
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from itertools import islice
+from pathlib import Path
 
+import orjson
 import psycopg
 
 from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.traffic.record import HIT, MISS, Record
-from tamarack.core.traffic.rollup import Cell, add_cell, roll_up
+from tamarack.core.traffic.rollup import Cell, Key, add_cell, roll_up
 from tamarack.core.traffic.totals import Totals
 from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, choose, fill, rhythm
 from tamarack.store.traffic.partitions import make_partitions
-from tamarack.store.traffic.recording import KeyIds, copy_calls, copy_rollups
+from tamarack.store.traffic.recording import KeyIds, copy_calls, load_rollups
 
 SEED = 7
-_PIECE = 50_000
+_PIECE = 20_000
+BATCH = "demo-past"
+"""The id under which the past is known to be loaded."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,14 +89,14 @@ def _call(
     refused: bool,
 ) -> Record:
     subscription, plan = caller.subscriptions[kind.product]
-    status, reason, target = 200, "", targets[kind.backend]
+    status, reason, target, policy = 200, "", targets[kind.backend], ""
     backend_us = int(draw.lognormvariate(0, 0.35) * kind.median_ms * 1000 * (9 if slow else 1))
     answer = int(kind.answer_bytes * draw.uniform(0.8, 1.2))
     chance = draw.random()
     if refused:
-        status, reason = 429, "over-plan"
+        status, reason, policy = 429, "over-plan", plan.partition("/")[2]
     elif chance < 0.002:
-        status, reason, subscription, plan = 401, "unknown-credential", "", ""
+        status, reason, subscription, plan, policy = 401, "unknown-credential", "", "", "api-key"
     elif away:
         status, reason = 502, "backend-away"
         backend_us = draw.randint(200, 900)
@@ -146,6 +150,7 @@ def _call(
         prompt_tokens=tokens[0],
         completion_tokens=tokens[1],
         stages_ns=_stages(draw, own_us, backend_us, bool(target)),
+        policy=policy,
     )
 
 
@@ -158,25 +163,61 @@ def _stages(draw: random.Random, own_us: int, backend_us: int, asked: bool) -> S
     return [*own[:6], backend_us * 1000, own[7]]
 
 
-def load_past(
-    connection: psycopg.Connection,
-    callers: list[PastCaller],
-    targets: dict[str, str],
-    rollout: int,
-    until: datetime,
-    days: int,
-) -> int:
-    """Load the past traffic of some days; returns the number of calls."""
-    first = (until - timedelta(days=days)).astimezone(UTC).date()
-    make_partitions(connection, first, until.astimezone(UTC).date() + timedelta(days=1))
+@dataclass(frozen=True, slots=True)
+class Past:
+    """What the past of an installation is made from; kept as a file until it is loaded."""
+
+    callers: list[PastCaller]
+    targets: dict[str, str]
+    rollout: int
+    until: datetime
+    days: int
+
+    def keep(self, path: Path) -> None:
+        """Write it down."""
+        path.write_bytes(orjson.dumps(self))
+
+
+def kept_past(path: Path) -> Past | None:
+    """The past that waits to be loaded, if one does."""
+    try:
+        said = orjson.loads(path.read_bytes())
+    except FileNotFoundError:
+        return None
+    callers = [PastCaller(**caller | {"subscriptions": _pairs(caller["subscriptions"])}) for caller in said["callers"]]
+    return Past(callers, said["targets"], said["rollout"], datetime.fromisoformat(said["until"]), said["days"])
+
+
+def _pairs(lists: dict[str, list[str]]) -> dict[str, tuple[str, str]]:
+    return {name: (pair[0], pair[1]) for name, pair in lists.items()}
+
+
+def load_past(connection: psycopg.Connection, past: Past) -> int:
+    """Load past traffic, all of it or nothing, while nodes may already record; returns the number of calls.
+
+    A past that is loaded already is not loaded again: 0.
+    """
+    first = (past.until - timedelta(days=past.days)).astimezone(UTC).date()
+    make_partitions(connection, first, past.until.astimezone(UTC).date() + timedelta(days=1))
     cells: dict[Cell, Totals] = {}
     many = 0
-    calls = past_calls(callers, until, targets, rollout, days)
+    calls = past_calls(past.callers, past.until, past.targets, past.rollout, past.days)
     with connection.transaction():
+        new = connection.execute(
+            "INSERT INTO call_batch (id, node, calls, at) VALUES (%s, 'demo', 0, now()) ON CONFLICT DO NOTHING"
+            " RETURNING id",
+            (BATCH,),
+        ).fetchone()
+        if new is None:
+            return 0
         while piece := list(islice(calls, _PIECE)):
             copy_calls(connection, ((record, 0) for record in piece))
             for cell, more in roll_up(piece).items():
                 add_cell(cells, cell, more)
             many += len(piece)
-        copy_rollups(connection, cells, KeyIds().of(connection, {cell.key for cell in cells}))
+        load_rollups(connection, cells, _known(connection, cells), past.until)
     return many
+
+
+def _known(connection: psycopg.Connection, cells: dict[Cell, Totals]) -> Mapping[Key, int]:
+    return KeyIds().of(connection, {cell.key for cell in cells})

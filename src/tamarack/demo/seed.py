@@ -17,7 +17,7 @@ from tamarack.core.openapi.read import describe
 from tamarack.core.traffic import otlp
 from tamarack.core.traffic.alert import Rule
 from tamarack.demo.harbour_office import ISSUER
-from tamarack.demo.past import PastCaller, load_past
+from tamarack.demo.past import Past, PastCaller, kept_past, load_past
 from tamarack.demo.places import COLLECTOR, VISITOR_SCREEN
 from tamarack.demo.portal import furnish
 from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoApplication, DemoOrganization
@@ -36,7 +36,6 @@ from tamarack.store.people.passwords import hash_password
 from tamarack.store.people.staff import Staff
 from tamarack.store.people.tables import Organization, Person
 from tamarack.store.quotas import queries as quotas
-from tamarack.store.quotas.tables import QuotaUsed
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.secrets.queries import set_secret
 from tamarack.store.statements.tables import SubscriptionPeriod
@@ -61,8 +60,13 @@ def shipped_configuration(port_base: int) -> Loaded:
     return replace(loaded, configuration=Configuration.model_validate_json(moved))
 
 
-def seed(engine: Engine, settings: Settings) -> int:
-    """Fill an empty installation; returns the number of past calls loaded."""
+def waiting_past(home: Path) -> Path:
+    """Where the past waits to be loaded."""
+    return home / "demo" / "past.json"
+
+
+def seed(engine: Engine, settings: Settings) -> None:
+    """Fill an empty installation. Its past is written down, to be loaded by `load_waiting_past`."""
     keys = settings.home / "demo"
     keys.mkdir(parents=True, exist_ok=True, mode=0o700)
     with Session(engine) as session:
@@ -89,17 +93,28 @@ def seed(engine: Engine, settings: Settings) -> int:
         _watch(session)
         _begin_earlier(session, settings.demo_days)
         furnish(session, loaded.configuration, settings.portal_url)
-        number = rollout.number or 0
+        targets = {
+            backend.name: backend.targets[0].address.partition("://")[2] for backend in loaded.configuration.backends
+        }
+        past = Past(callers, targets, rollout.number or 0, datetime.now(UTC), settings.demo_days)
+        past.keep(waiting_past(settings.home))
         session.commit()
-    targets = {
-        backend.name: backend.targets[0].address.partition("://")[2] for backend in loaded.configuration.backends
-    }
+
+
+def load_waiting_past(engine: Engine, settings: Settings) -> int:
+    """Load the past that waits, with what it used of the quotas; returns the number of calls."""
+    path = waiting_past(settings.home)
+    past = kept_past(path)
+    if past is None:
+        return 0
     with psycopg.connect(settings.database, autocommit=True) as connection:
-        many = load_past(connection, callers, targets, number, datetime.now(UTC), settings.demo_days)
+        many = load_past(connection, past)
         connection.execute("ANALYZE")
     with Session(engine) as session:
-        _count_quotas(session, loaded.configuration)
+        offered = rolling.running_configuration(session, "production")
+        quotas.take_in_use(session, "demo-past-quotas", "demo", _quotas_used(session, offered, past.until))
         session.commit()
+    path.unlink()
     return many
 
 
@@ -128,8 +143,9 @@ def _begin_earlier(session: Session, days: int) -> None:
         session.add(period)
 
 
-def _count_quotas(session: Session, offered: Configuration) -> None:
+def _quotas_used(session: Session, offered: Configuration, until: datetime) -> list[quotas.Row]:
     """What the past calls used of the quotas whose stretches are running."""
+    used: list[quotas.Row] = []
     for subscription in session.exec(select(Subscription).where(Subscription.environment == "production")):
         product = offered.product(subscription.product)
         plan = product.plan(subscription.plan) if product is not None else None
@@ -138,18 +154,11 @@ def _count_quotas(session: Session, offered: Configuration) -> None:
         stretch = quotas.stretch_of(subscription, plan.quota)
         first = datetime.fromtimestamp(stretch.start, UTC)
         answered = select(func.count()).where(CallRow.subscription == subscription.id, CallRow.at >= first,
-                                              CallRow.reason == "")  # fmt: skip
-        session.add(
-            QuotaUsed(
-                environment=subscription.environment,
-                quota=f"@quota/{subscription.product}",
-                key=quotas.key_of(subscription),
-                start=first,
-                ends=datetime.fromtimestamp(stretch.end, UTC),
-                calls=session.exec(answered).one(),
-                allowed=stretch.limit,
-            )
-        )
+                                              CallRow.at < until, CallRow.reason == "")  # fmt: skip
+        calls = session.exec(answered).one()
+        name, key = f"@quota/{subscription.product}", quotas.key_of(subscription)
+        used.append((subscription.environment, name, key, stretch.start, stretch.end, stretch.limit, calls))
+    return used
 
 
 def _organization(

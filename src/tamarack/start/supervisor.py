@@ -20,12 +20,13 @@ Say = Callable[[str], None]
 
 @dataclass
 class Program:
-    """A program to keep running. `stop_signal` is what asks it to end."""
+    """A program to keep running. `stop_signal` is what asks it to end; one to run `once` is done when it ends well."""
 
     name: str
     command: Sequence[str]
     environment: Mapping[str, str] = field(default_factory=dict)
     stop_signal: signal.Signals = signal.SIGTERM
+    once: bool = False
     process: subprocess.Popen[bytes] | None = None
     failures: int = 0
     started_at: float = 0.0
@@ -94,9 +95,14 @@ class Supervisor:
     def look_after(self) -> None:
         """Start again what died; to be called a few times a second."""
         now = time.monotonic()
-        for program in self.programs:
+        for program in list(self.programs):
             if program.process is not None and program.process.poll() is not None:
                 code = program.process.returncode
+                if program.once and code == 0:
+                    self.programs.remove(program)
+                    (self._run / f"{program.name}.pid").unlink(missing_ok=True)
+                    self._say(self.last_lines(program.name, 1))
+                    continue
                 if now - program.started_at > 30:
                     program.failures = 0
                 wait = AGAIN_AFTER_S[min(program.failures, len(AGAIN_AFTER_S) - 1)]

@@ -11,6 +11,7 @@ import threading
 import time
 import urllib.error
 import urllib.request
+from dataclasses import replace
 from pathlib import Path
 from types import FrameType
 
@@ -41,6 +42,7 @@ class _Up:
         self.settings = settings
         self.demo = demo
         self.stop = threading.Event()
+        self.past_loads = False
         self.supervisor = Supervisor(settings.home, say)
         self.cluster: Cluster | None = None
         if not settings.database_url:
@@ -128,6 +130,7 @@ class _Up:
                     f"The user postgres cannot enter {self.settings.home.absolute()};"
                     f" the database lies in {self.cluster.folder}."
                 )
+            say("Starting the database …")
             self.cluster.prepare()
             self.supervisor.add(Program("postgresql", self.cluster.server_command(), stop_signal=signal.SIGINT))
             self.wait("PostgreSQL", self.cluster.answers, "postgresql")
@@ -162,15 +165,15 @@ class _Up:
 
         engine = make_engine(self.settings.database)
         try:
+            say("Bringing its tables up to date …")
             migrate(engine)
             from tamarack.demo.seed import is_seeded, seed
 
             if is_seeded(engine):
                 return ""
             if self.demo:
-                say("Filling in the demo: configuration, organizations, and some days of made-up traffic …")
-                many = seed(engine, self.settings)
-                say(f"Loaded {many:,} past calls.")
+                say("Filling in the demo: configuration, organizations, applications …")
+                seed(engine, self.settings)
                 return ""
             password = secrets.token_urlsafe(12)
             with Session(engine) as session:
@@ -187,6 +190,7 @@ class _Up:
             engine.dispose()
 
     def start_programs(self) -> None:
+        say("Starting console, portal, nodes and worker …")
         add = self.supervisor.add
         if self.demo:
             add(self.program("stand-ins", "stand-ins"))
@@ -204,6 +208,11 @@ class _Up:
             with psycopg.connect(self.settings.database) as connection:
                 self.wait("Every node's rollout", lambda: _all_nodes_run(connection), "production-1")
             add(self.program("driver", "driver"))
+            from tamarack.demo.seed import waiting_past
+
+            if waiting_past(self.settings.home).exists():
+                self.past_loads = True
+                add(replace(self.program("past", "load-past"), once=True))
 
     def report(self, seconds: float, first_password: str) -> None:
         settings = self.settings
@@ -232,6 +241,10 @@ class _Up:
 
             for title, place, words in OWN_PAGES:
                 say(f"  {title:<19} http://127.0.0.1:{settings.stand_in_port(place)}  {words}")
+        if self.past_loads:
+            say("")
+            days = "1 day" if settings.demo_days == 1 else f"{settings.demo_days} days"
+            say(f"{days} of made-up traffic are being loaded; charts fill in within a minute or so.")
         say("")
         say(f"State and logs are in {settings.home.absolute()}. Stop with Ctrl+C.")
 

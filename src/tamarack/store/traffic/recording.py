@@ -193,6 +193,20 @@ def copy_rollups(connection: psycopg.Connection, cells: Mapping[Cell, Totals], k
                     copy.write_row(_row(_moment(cell.start * 1_000_000), known[cell.key], totals))
 
 
+def load_rollups(
+    connection: psycopg.Connection, cells: Mapping[Cell, Totals], known: Mapping[Key, int], until: datetime
+) -> None:
+    """Write the totals of calls from before a moment, while later ones may be taken in, within a transaction.
+
+    Spans that were over by then are copied; the roll-ups that reach beyond it are merged with what has come since.
+    """
+    connection.execute("SELECT pg_advisory_xact_lock(%s)", (_LOCK,))
+    edge = until.timestamp()
+    over = {cell: totals for cell, totals in cells.items() if cell.start + GRAINS[cell.grain] <= edge}
+    copy_rollups(connection, over, known)
+    merge_rollups(connection, {cell: totals for cell, totals in cells.items() if cell not in over}, known)
+
+
 def _row(start: datetime, key: int, totals: Totals) -> tuple[object, ...]:
     return (
         start,
