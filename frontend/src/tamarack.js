@@ -195,13 +195,51 @@ function showParts(form) {
     const names = part.dataset.shownFor;
     if (!names) continue;
     const chosen = form.elements[part.dataset.shownBy || part.closest("[data-follows]")?.dataset.follows];
-    if (chosen) part.hidden = !names.split(",").includes(chosen.value);
+    if (chosen) part.hidden = !names.split(",").includes(chosen.type === "checkbox" && !chosen.checked ? "" : chosen.value);
   }
 }
 document.addEventListener("DOMContentLoaded", () => $$("form:has([data-shown-for])").forEach(showParts));
 document.addEventListener("change", (event) => {
   const form = event.target.closest("form:has([data-shown-for])");
   if (form) showParts(form);
+});
+
+document.addEventListener("htmx:afterSwap", (event) => $$("form:has([data-shown-for])", event.target.parentElement || document).forEach(showParts));
+
+// A name that exists, written into its field: as a line of its own, or in place of what is there.
+document.addEventListener("click", (event) => {
+  const button = event.target.closest?.("[data-writes]");
+  if (!button) return;
+  const field = document.getElementById(button.dataset.writes);
+  const name = button.textContent;
+  const lines = field.value.split("\n").map((line) => line.trim()).filter(Boolean);
+  if (!button.dataset.adds) field.value = name;
+  else if (!lines.includes(name)) field.value = [...lines, name].join("\n");
+  field.dispatchEvent(new Event("input", { bubbles: true }));
+});
+
+// A picker of rates writes its rows into the text beside it; the text writes them back by way of the server.
+document.addEventListener("change", (event) => {
+  const picker = event.target.closest?.("[data-rates]");
+  if (!picker) return;
+  const texts = [];
+  for (const row of $$(".rate-row", picker)) {
+    const said = Object.fromEntries($$("[data-rate]", row).map((one) => [one.dataset.rate, one]));
+    said.burst.hidden = said.how.value !== "bucket";
+    const count = said.count.value.trim();
+    if (!count) continue;
+    const suffix = { sliding: ", sliding", bucket: `, burst ${said.burst.value.trim() || count}` }[said.how.value] || "";
+    texts.push(`${count} per ${said.per.value}${suffix}`);
+  }
+  const field = document.getElementById(picker.dataset.rates);
+  field.value = texts.join("\n");
+  field.dispatchEvent(new Event("change", { bubbles: true }));
+});
+
+// Escape closes what lies over the page.
+document.addEventListener("keydown", (event) => {
+  if (event.key !== "Escape" || document.querySelector("dialog[open]")) return;
+  $("[data-leaves]")?.click();
 });
 
 // A colour chosen by eye is written into its field.
@@ -228,3 +266,11 @@ function exactTimes(root) {
 }
 document.addEventListener("DOMContentLoaded", () => exactTimes(document));
 document.addEventListener("htmx:afterSwap", (event) => exactTimes(event.target));
+
+// A menu that is folded away in narrow windows.
+document.addEventListener("click", (event) => {
+  const button = event.target.closest?.("[data-unfolds]");
+  if (!button) return;
+  const open = document.getElementById(button.dataset.unfolds).classList.toggle("open");
+  button.setAttribute("aria-expanded", open);
+});

@@ -140,18 +140,19 @@ def test_a_plan_shows_its_price_and_what_it_does_to_its_subscribers(
 ) -> None:
     calls(world, settings, [moment() + one / 1000 for one in range(40)])
     checked = admin.post("/plans/passage/plan", data=PLAN | {
-        "act": "check", "limits": "15 per minute", "price_monthly": "9,90", "price_per_thousand": "0.5"}).text  # fmt: skip
+        "act": "check", "limits": "15 per minute", "price_monthly": "9,90", "price_per_thousand": "0.5",
+        "costs": "yes"}).text  # fmt: skip
     assert "1 is above it now" in checked
     assert "9.9 EUR a month, then 0.5 EUR per thousand" in checked
     assert "59.90 EUR" in checked
     wrong = {"parts": "fares: soon", "quota_time_zone": "Europe/Atlantis", "price_monthly": "much", "quota_calls": "x",
-             "currency": "euro"}  # fmt: skip
+             "currency": "euro", "costs": "yes", "has_quota": "yes"}  # fmt: skip
     refused = admin.post("/plans/passage/plan", data=PLAN | wrong)
     assert refused.status_code == 422
     for value in wrong.values():
         assert value in refused.text
     assert "does not package" in admin.post("/plans/passage/plan", data=PLAN | {"parts": "berths: 1 per second"}).text
-    saved = PLAN | {"quota_calls": "", "parts": "fares: 5 per second, burst 9", "price_monthly": "9.90"}
+    saved = PLAN | {"quota_calls": "", "parts": "fares: 5 per second, burst 9", "price_monthly": "9.90", "costs": "yes"}
     assert admin.post("/plans/passage/plan", data=saved).status_code == 303
     world.expire_all()
     product = drafting.load_configuration(world).product("passage")

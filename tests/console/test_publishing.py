@@ -11,7 +11,9 @@ from werkzeug.test import TestResponse
 
 from helpers import sign_in
 from tamarack.console.apis import imports
+from tamarack.core.configuration.model import Api
 from tamarack.core.openapi.read import describe
+from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.columns import now
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
@@ -81,6 +83,26 @@ def test_a_document_is_shown_as_understood_before_it_is_saved(admin: FlaskClient
     assert admin.get("/apis/freight/1/").status_code == 404
     assert save_import(admin, world).status_code == 303
     assert "/freight/{id}" in admin.get("/apis/freight/1/").text
+
+
+def test_a_new_backend_is_offered_at_the_documents_server_and_made_with_the_api(
+    admin: FlaskClient, world: Session
+) -> None:
+    where = hand_over(admin, world)
+    offered = 'value="new:https://freight.skerry.example/v1" selected'
+    assert offered in admin.get(where).text
+    nowhere = admin.post(where, data=NAMES | {"backend": ""})
+    assert (nowhere.status_code, "choose the backend" in nowhere.text) == (422, True)
+    elsewhere = admin.post(where, data=NAMES | {"backend": "new:http://elsewhere.example"})
+    assert elsewhere.status_code == 422, "only a server that the document names"
+    assert admin.post(where, data=NAMES | {"backend": "new:https://freight.skerry.example/v1"}).status_code == 303
+    world.expire_all()
+    draft = drafting.load_configuration(world)
+    made = draft.backend("freight")
+    assert made is not None
+    assert [target.address for target in made.targets] == ["https://freight.skerry.example/v1"]
+    assert draft.api("freight").versions[0].backend == "freight"  # type: ignore[union-attr]
+    assert 'value="freight" selected' in admin.get(where).text, "the next document finds it"
 
 
 def test_a_document_that_waits_says_how_far_it_is_and_is_read_once(admin: FlaskClient, world: Session) -> None:
@@ -232,8 +254,13 @@ def test_the_form_says_the_rule_in_words_while_it_is_typed(admin: FlaskClient) -
 def test_two_people_on_one_policy_do_not_overwrite_each_other(admin: FlaskClient) -> None:
     typed = {"kind": "rate-limit", "name": "daily", "windows": "500 per day", "by": "caller", "revision": "1"}
     place(admin, **typed)
-    place(admin, **(typed | {"name": "weekly", "windows": "9 per day"}))
-    assert "was changed by i.marsh@skerry.example meanwhile" in admin.get("/apis/sailings/2/").text
+    second = place(admin, **(typed | {"name": "weekly", "windows": "9 per day"}))
+    assert second.status_code == 409  # type: ignore[attr-defined]
+    assert "was changed by i.marsh@skerry.example meanwhile" in second.text  # type: ignore[attr-defined]
+    assert 'value="weekly"' in second.text, "what was typed is not lost"  # type: ignore[attr-defined]
+    revision = re.search(r'name="revision" value="(\d+)"', second.text)  # type: ignore[attr-defined]
+    assert revision is not None
+    assert place(admin, **(typed | {"name": "weekly", "revision": revision[1]})).status_code == 303  # type: ignore[attr-defined]
 
 
 def test_a_policy_is_copied_to_every_operation_moved_and_removed(admin: FlaskClient, world: Session) -> None:
@@ -275,6 +302,53 @@ def test_review_shows_words_risks_and_files_and_rolls_out_what_was_seen(admin: F
     assert "2 changes" in admin.get("/review?environment=test").text
     back = admin.post("/rollouts/2/back", follow_redirects=True)
     assert "back to rollout 2" in back.text
+
+
+def test_the_review_parts_new_risks_from_known_ones_and_says_how_a_new_api_is_protected(
+    admin: FlaskClient, world: Session
+) -> None:
+    page = admin.get("/review").text
+    known = "that production has already"
+    assert known in page
+    assert "None found." in page, "what runs already is no new risk"
+    version = {"version": "1", "state": "published", "base_path": "/tides/v1", "backend": "timetable",
+               "operations": [{"call": "get /tides"}, {"call": "get /open", "policies": [{"kind": "open"}]}],
+               "policies": [{"kind": "api-key", "header": "x-tide-key"}]}  # fmt: skip
+    tides = Api.model_validate({"name": "tides", "title": "Tides", "versions": [version]})
+    drafting.save(world, COMMAND_LINE, "api", "tides", tides, "new")
+    world.commit()
+    page = admin.get("/review").text
+    assert known in page
+    for words in ("Starts to take calls", "<b>Tides 1</b>", "shows a key in the header <code>x-tide-key</code>",
+                  "<code>get /open</code>: Anyone may call, without a credential.", "No rate limit holds on",
+                  "get /open is open to anyone and has no rate limit", "is in no product"):  # fmt: skip
+        assert words in page, words
+
+
+def test_a_draft_is_discarded_item_by_item_or_wholly_also_after_a_rollback(admin: FlaskClient, world: Session) -> None:
+    place(admin, kind="rate-limit", name="daily", windows="500 per day", by="caller")
+    admin.post("/limits/cap", data={"cap": "9 per second"})
+    gone = drafting.save(world, COMMAND_LINE, "product", "passage", None, "gone")
+    assert gone is not None
+    world.commit()
+    page = admin.get("/review").text
+    assert page.count(">Discard</button>") == 3, "one for each item that differs"
+    live = rolling.running_configuration(world, "production")
+    assert admin.post("/review/discard", data={"kind": "product", "item": "passage"}).status_code == 303
+    world.expire_all()
+    assert drafting.load_configuration(world).products == live.products
+    assert drafting.load_configuration(world).apis != live.apis
+    mark = re.search(r'name="mark" value="([^"]+)"', admin.get("/review").text)
+    assert mark is not None
+    admin.post("/review", data={"environment": "production", "mark": mark[1]})
+    admin.post("/rollouts/2/back")
+    assert "2 changes" in admin.get("/review").text, "the draft still says what was rolled back"
+    done = admin.post("/review/discard", follow_redirects=True)
+    assert "Discarded: " in done.text
+    assert "The draft says what production runs." in done.text
+    world.expire_all()
+    assert drafting.load_configuration(world) == live
+    assert admin.post("/review/discard", data={"kind": "moon"}).status_code == 400
 
 
 def test_products_and_plans_are_kept_and_guarded(admin: FlaskClient) -> None:

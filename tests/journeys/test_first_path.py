@@ -4,6 +4,7 @@ import json
 import re
 import shlex
 import subprocess
+from collections.abc import Iterator
 
 import pytest
 from axe_playwright_python.sync_playwright import Axe
@@ -104,13 +105,13 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     page.get_by_role("navigation", name="Operations").get_by_role("link", name="whole API").click()
     page.get_by_label("Add to Meter, Freight 1").click()
     page.get_by_role("link", name="Rate limit").click()
-    page.get_by_label("Windows").fill("3 per day")
+    page.get_by_label("At most, as text").fill("3 per day")
     page.get_by_role("button", name="Place it").click()
     expect(page.get_by_text("Each caller may call 3 times a day.")).to_be_visible()
 
     # … and offered: packaged in a product with an automatic plan
     page.goto(f"{demo.console}/plans/passage")
-    page.get_by_label("Freight").check()
+    page.get_by_role("checkbox", name="Freight", exact=True).check()
     page.get_by_role("button", name="Save to the draft").click()
     expect(page.get_by_text("Passage is saved in the draft.")).to_be_visible()
 
@@ -229,8 +230,8 @@ PORTAL_PAGES = ("/", "/?search=departures", "/apis/sailings/2/", "/apis/sailings
                 "/team/", "APPLICATION", "APPLICATION/usage/", "APPLICATION/description/")  # fmt: skip
 
 
-def test_no_main_page_has_a_serious_fault_for_readers_of_screens(demo: Installation, page: Page) -> None:
-    faults = []
+def main_pages(demo: Installation, page: Page) -> Iterator[tuple[bool, str]]:
+    """The addresses of the main pages, signed in: whether one is the console's, and the address."""
     for address, email, password, paths in (
         (demo.console, STAFF[0].email, STAFF[0].password, CONSOLE_PAGES),
         (demo.portal, "m.tern@tern-trips.example", "island-hopper-52", PORTAL_PAGES),
@@ -238,15 +239,38 @@ def test_no_main_page_has_a_serious_fault_for_readers_of_screens(demo: Installat
         sign_in(page, address, email, password)
         if "APPLICATION" in paths:
             page.goto(f"{address}/applications/")
-            own = page.get_by_role("link", name="Island Planner").get_attribute("href") or ""
-            paths = tuple(path.replace("APPLICATION", own) for path in paths)
+            own_page = page.get_by_role("link", name="Island Planner").get_attribute("href") or ""
+            paths = tuple(path.replace("APPLICATION", own_page) for path in paths)
         for path in paths:
-            page.emulate_media(color_scheme="light")
-            page.goto(address + path)
-            found = Axe().run(page).response["violations"]
-            page.emulate_media(color_scheme="dark")  # of what is looked at, only colours differ
-            found += Axe().run(page, options={"runOnly": ["color-contrast"]}).response["violations"]
-            for fault in found:
-                if fault["impact"] in ("serious", "critical"):
-                    faults.append((path, fault["id"], [node["target"] for node in fault["nodes"]][:3]))
+            yield address == demo.console, address + path
+
+
+def test_no_main_page_has_a_serious_fault_for_readers_of_screens(demo: Installation, page: Page) -> None:
+    faults = []
+    for _, address in main_pages(demo, page):
+        page.emulate_media(color_scheme="light")
+        page.goto(address)
+        found = Axe().run(page).response["violations"]
+        page.emulate_media(color_scheme="dark")  # of what is looked at, only colours differ
+        found += Axe().run(page, options={"runOnly": ["color-contrast"]}).response["violations"]
+        for fault in found:
+            if fault["impact"] in ("serious", "critical"):
+                faults.append((address, fault["id"], [node["target"] for node in fault["nodes"]][:3]))
     assert not faults, "\n".join(map(str, faults))
+
+
+def test_no_main_page_is_wider_than_a_tablet_or_for_developers_a_phone(demo: Installation, page: Page) -> None:
+    wide = []
+    for console, address in main_pages(demo, page):
+        width = 768 if console else 390
+        page.set_viewport_size({"width": width, "height": 900})
+        page.goto(address)
+        needed = page.evaluate("document.documentElement.scrollWidth")
+        if needed > width:
+            wide.append(f"{address}: {needed} pixels of {width}")
+    assert not wide, "\n".join(wide)
+    menu = page.get_by_role("button", name="Menu")  # on a phone it folds
+    assert not page.get_by_role("link", name="Catalogue").is_visible()
+    menu.click()
+    page.get_by_role("link", name="Catalogue").click()
+    expect(page).to_have_url(f"{demo.portal}/")

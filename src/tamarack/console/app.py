@@ -1,10 +1,12 @@
 """The console's application."""
 
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
-from flask import Flask
+from flask import Flask, url_for
 
-from tamarack.console.apis import documentation, imports, policies
+from tamarack.console.apis import documentation, guide, imports, policies
 from tamarack.console.apis import pages as apis
 from tamarack.console.backends import pages as backends
 from tamarack.console.bench import browser, saved, traces
@@ -27,6 +29,7 @@ from tamarack.console.traffic import explore as exploring
 from tamarack.console.traffic import pages as traffic
 from tamarack.settings import Settings
 from tamarack.web.application import make_application
+from tamarack.web.rates import KINDS, WORDS, RateRow, rate_rows, to_try
 
 BLUEPRINTS = (
     sign_in.pages,
@@ -36,6 +39,7 @@ BLUEPRINTS = (
     documentation.pages,
     imports.pages,
     policies.pages,
+    guide.pages,
     bench.pages,
     saved.pages,
     browser.pages,
@@ -68,9 +72,17 @@ BLUEPRINTS = (
 )
 
 
+def _try_rates(rows: Sequence[RateRow]) -> str:
+    """Where limits of a picker are tried."""
+    values: dict[str, Any] = to_try(rows)
+    return url_for("try_limit.page", **values)
+
+
 def make_app(settings: Settings | None = None) -> Flask:
     """The console, ready to serve."""
     app = make_application("tamarack.console", "console", settings or Settings(), Path(__file__).parent)
+    app.jinja_env.filters |= {"rate_rows": rate_rows, "try_rates": _try_rates}
+    app.jinja_env.globals |= {"rate_words": WORDS, "rate_kinds": KINDS, "may_try": True}
     for pages in BLUEPRINTS:
         app.register_blueprint(pages)
     return app

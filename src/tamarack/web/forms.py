@@ -8,11 +8,13 @@ from pydantic import BaseModel, ValidationError
 from pydantic.fields import FieldInfo
 from werkzeug.datastructures import MultiDict
 
+from tamarack.core.form_hints import FirstChoice
 from tamarack.core.identity.secret_names import SecretReference
+from tamarack.core.limits.window import Window
 from tamarack.core.policies.guard.body_size import size_in_words
 from tamarack.core.types import problems_of
 
-Widget = Literal["text", "number", "check", "choice", "choices", "lines", "area", "secret"]
+Widget = Literal["text", "number", "check", "choice", "choices", "lines", "area", "secret", "rates"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +28,16 @@ class FormField:
     choices: tuple[str, ...] = ()
     required: bool = False
     rows: int = 3
+    rare: bool = False
+    """Folded away, as it is seldom touched."""
+    only: tuple[str, tuple[str, ...]] | None = None
+    """The field, and its values, that it is shown with; it counts as empty with others."""
+    fits: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """For each of its choices, with which answers to the first choice it is shown."""
+    suggests: str = ""
+    """Which names that exist are offered for it (`core.form_hints.Suggests`)."""
+    in_model: bool = True
+    """False of a first choice, which only steers the form."""
 
 
 @dataclass(slots=True)
@@ -38,10 +50,23 @@ class Form:
     error: str = ""
     """What is wrong with the whole, not with one field."""
 
+    def shows(self, one: FormField) -> bool:
+        """Whether a field is of use with what is filled in."""
+        return one.only is None or self.values.get(one.only[0], "") in one.only[1]
 
-def fields_of(model: type[BaseModel], without: tuple[str, ...] = ("kind",)) -> tuple[FormField, ...]:
-    """The fields of a model's form."""
+    @property
+    def unfolded(self) -> bool:
+        """Whether the rare fields are shown at once: one of them is wrong."""
+        return any(one.rare and one.name in self.errors for one in self.fields)
+
+
+def fields_of(
+    model: type[BaseModel], without: tuple[str, ...] = ("kind",), first: FirstChoice | None = None
+) -> tuple[FormField, ...]:
+    """The fields of a model's form, after what it asks first."""
     found = []
+    if first is not None:
+        found.append(FormField(first.name, first.title, "", "choice", first.options, in_model=False))
     for name, info in model.model_fields.items():
         if name in without:
             continue
@@ -50,10 +75,34 @@ def fields_of(model: type[BaseModel], without: tuple[str, ...] = ("kind",)) -> t
         extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
         rows = extra.get("rows")
         rows = rows if isinstance(rows, int) else 3
-        found.append(FormField(name, label, info.description or "", widget, choices, info.is_required(), rows))
+        rare = bool(extra.get("rare")) or (name == "name" and "kind" in model.model_fields)
+        found.append(
+            FormField(
+                name,
+                label,
+                info.description or "",
+                widget,
+                choices,
+                info.is_required(),
+                rows,
+                rare,
+                _only(extra),
+                _fits(extra),
+                str(extra.get("suggests", "")),
+            )
+        )
     if "kind" in model.model_fields:  # a policy: what it does first, what it is called last
-        found.sort(key=lambda one: one.name == "name")
+        found.sort(key=lambda one: (one.rare, one.name == "name"))
     return tuple(found)
+
+
+def _only(extra: Mapping[str, Any]) -> tuple[str, tuple[str, ...]] | None:
+    said = extra.get("only")
+    return (said[0], tuple(said[1])) if said else None
+
+
+def _fits(extra: Mapping[str, Any]) -> dict[str, tuple[str, ...]]:
+    return {choice: tuple(answers.split(",")) for choice, answers in extra.get("fits", {}).items()}
 
 
 def _widget(info: FieldInfo) -> tuple[Widget, tuple[str, ...]]:
@@ -68,7 +117,7 @@ def _widget(info: FieldInfo) -> tuple[Widget, tuple[str, ...]]:
         inner = get_args(kind)[0]
         if get_origin(inner) is Literal:
             return "choices", tuple(str(choice) for choice in get_args(inner))
-        return "lines", ()
+        return "rates" if inner is Window else "lines", ()
     if isinstance(info.json_schema_extra, dict) and "rows" in info.json_schema_extra:
         return "area", ()
     if kind is int and not info.metadata:
@@ -76,16 +125,20 @@ def _widget(info: FieldInfo) -> tuple[Widget, tuple[str, ...]]:
     return "text", ()
 
 
-def values_of(model: BaseModel, fields: tuple[FormField, ...]) -> dict[str, Any]:
+def values_of(model: BaseModel, fields: tuple[FormField, ...], first: FirstChoice | None = None) -> dict[str, Any]:
     """What a model's form shows."""
     dumped = model.model_dump(mode="json")
-    return {one.name: _shown(dumped.get(one.name), one) for one in fields}
+    values = {one.name: _shown(dumped.get(one.name), one) for one in fields if one.in_model}
+    return values | ({first.name: first.of(model)} if first is not None else {})
 
 
 def blank(model: type[BaseModel], fields: tuple[FormField, ...]) -> dict[str, Any]:
     """What a new form shows: the model's defaults."""
     shown = {}
     for one in fields:
+        if not one.in_model:
+            shown[one.name] = one.choices[0]
+            continue
         info = model.model_fields[one.name]
         default = None if info.is_required() else info.get_default(call_default_factory=True)
         shown[one.name] = _shown(default, one)
@@ -93,7 +146,7 @@ def blank(model: type[BaseModel], fields: tuple[FormField, ...]) -> dict[str, An
 
 
 def _shown(value: Any, one: FormField) -> Any:
-    if one.widget == "lines":
+    if one.widget in ("lines", "rates"):
         return "\n".join(str(item) for item in value or ())
     if one.widget == "choices":
         return list(value or ())
@@ -121,14 +174,19 @@ def read_form(
             data[one.name] = form.values[one.name] = one.name in typed
             continue
         if one.widget == "choices":
-            chosen = [choice for choice in typed.getlist(one.name) if choice]
-            data[one.name] = form.values[one.name] = chosen
+            form.values[one.name] = [choice for choice in typed.getlist(one.name) if choice]
+            data[one.name] = [choice for choice in form.values[one.name] if _goes(one, choice, form)]
+            continue
+        if not one.in_model:
+            form.values[one.name] = typed.get(one.name, one.choices[0])
             continue
         if one.name not in typed and not one.required:
             continue  # not part of what was sent: the model's own default holds
-        text = typed.get(one.name, "").strip()
+        text = "\n".join(typed.getlist(one.name)).strip() if one.widget == "lines" else typed.get(one.name, "").strip()
         form.values[one.name] = text
-        if one.widget == "lines":
+        if not form.shows(one):
+            continue  # typed before another choice was made: kept in the form, of no use now
+        if one.widget in ("lines", "rates"):
             data[one.name] = [line.strip() for line in text.splitlines() if line.strip()]
         elif not text and not one.required and model.model_fields[one.name].annotation is int:
             continue  # an empty number is the model's own default
@@ -139,6 +197,12 @@ def read_form(
     except ValidationError as error:
         _note(form, fields, error)
         return None, form
+
+
+def _goes(one: FormField, choice: str, form: Form) -> bool:
+    """Whether a choice goes with the answer to what was asked first."""
+    fitting = one.fits.get(choice)
+    return fitting is None or any(value in fitting for value in form.values.values() if isinstance(value, str))
 
 
 def _note(form: Form, fields: tuple[FormField, ...], error: ValidationError) -> None:

@@ -14,7 +14,7 @@ MOST = 1_000
 
 
 class Once:
-    """Hands each value over once, within five minutes."""
+    """Hands each value over, once where it is taken, within five minutes."""
 
     def __init__(self) -> None:
         self._values: OrderedDict[str, tuple[float, Any]] = OrderedDict()
@@ -28,6 +28,12 @@ class Once:
             while len(self._values) > MOST:
                 self._values.popitem(last=False)
         return ticket
+
+    def peek(self, ticket: str) -> Any:
+        """The value of a ticket in time, left where it is; else None."""
+        with self._lock:
+            until, value = self._values.get(ticket, (0.0, None))
+        return value if time.monotonic() < until else None
 
     def take(self, ticket: str) -> Any:
         """The value of a ticket, the first time and in time; else None."""

@@ -5,7 +5,8 @@ from typing import Any
 from flask import Blueprint, abort, request
 from pydantic import ValidationError
 
-from tamarack.console.apis.pages import head_values, the_version
+from tamarack.console.apis.pages import head_values
+from tamarack.console.apis.versions import the_version
 from tamarack.console.page import acting, back_to, done, refuse, render, requires
 from tamarack.core.configuration.model import MOST_PAGES, Api, DocumentationPage, Version
 from tamarack.core.types import problems_of

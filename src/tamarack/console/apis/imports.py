@@ -10,7 +10,7 @@ from flask import Blueprint, abort, current_app, request
 from pydantic import ValidationError
 
 from tamarack.console.page import acting, back_to, done, draft, render, requires
-from tamarack.core.configuration.model import Api, Operation, Version, check
+from tamarack.core.configuration.model import Api, Backend, Operation, Target, Version, check
 from tamarack.core.documents.bounds import MOST_BYTES
 from tamarack.core.documents.decoding import decode
 from tamarack.core.documents.located import NotReadable
@@ -24,6 +24,7 @@ from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.web.application import db, settings_of
 from tamarack.web.outgoing.asking import NotReached, fetch_text
+from tamarack.web.words import counted
 
 pages = Blueprint("imports", __name__, url_prefix="/apis/new")
 
@@ -137,11 +138,48 @@ def save(sha256: str) -> Any:
     typed = {name: request.form.get(name, "").strip() for name in FIELDS}
     errors: dict[str, str] = {}
     operations = tuple(Operation(call=one.call, summary=one.summary) for one in described.operations)
-    api = _build(typed, operations, sha256, errors)
+    backend = _new_backend(described, typed)
+    named = typed | ({"backend": backend.name} if backend is not None else {})
+    api = _build(named, operations, sha256, errors, backend)
     if api is None:
         return _document_page(sha256, typed, errors), 422
     documents.keep_document(db(), documents.document_text(db(), sha256) or "")
-    return _save(api)
+    if backend is not None:
+        words = f"made the backend {backend.name}, at the server of {api.title}"
+        drafting.save(db(), acting(), "backend", backend.name, backend, words)
+    return _save(api, backend)
+
+
+NEW = "new:"
+"""What stands before an address where the backend to save under is a new one."""
+
+
+def _new_servers(described: Description) -> list[str]:
+    """The servers of a document that may become backends: whole addresses that no backend has as a target."""
+    known = {target.address for backend in draft().backends for target in backend.targets}
+    found = []
+    for server in dict.fromkeys(one.rstrip("/") for one in described.servers):
+        try:
+            target = Target(address=server)
+        except ValidationError:
+            continue
+        if target.address not in known:
+            found.append(target.address)
+    return found[:8]
+
+
+def _new_backend(described: Description, typed: dict[str, str]) -> Backend | None:
+    """The backend to be made at a server of the document, where that was chosen."""
+    address = typed["backend"].removeprefix(NEW)
+    if address == typed["backend"] or address not in _new_servers(described):
+        return None
+    taken = {backend.name for backend in draft().backends}
+    name = _short(slug(typed["title"])) or "backend"
+    free = next(one for one in (name, *(f"{name}-{n}" for n in range(2, 999))) if one not in taken)
+    try:
+        return Backend(name=free, targets=(Target(address=address),))
+    except ValidationError:  # a title without a letter, say: the title's own error says so
+        return None
 
 
 def _document_page(sha256: str, typed: dict[str, str], errors: dict[str, str]) -> str:
@@ -162,6 +200,7 @@ def _document_page(sha256: str, typed: dict[str, str], errors: dict[str, str]) -
         excerpt=excerpt(text, (problem.line for problem in described.problems)),
         existing=draft().api(typed.get("name", "")),
         backends=draft().backends,
+        new_servers=_new_servers(described),
     )
 
 
@@ -172,6 +211,7 @@ def _suggested(described: Description) -> dict[str, str]:
     version = described.version.partition(".")[0].lstrip("v") or "1"
     servers = [server.rstrip("/") for server in described.servers]
     behind = next((one.name for one in draft().backends if any(t.address in servers for t in one.targets)), "")
+    behind = behind or next((f"{NEW}{one}" for one in _new_servers(described)), "")
     return {"title": title, "name": name, "version": version, "base_path": f"/{name}/v{version}", "backend": behind,
             "summary": markdown_words(described.summary), "owner": ""}  # fmt: skip
 
@@ -185,9 +225,18 @@ def _short(name: str) -> str:
 
 
 def _build(
-    typed: dict[str, str], operations: tuple[Operation, ...], document: str, errors: dict[str, str]
+    typed: dict[str, str],
+    operations: tuple[Operation, ...],
+    document: str,
+    errors: dict[str, str],
+    backend: Backend | None = None,
 ) -> Api | None:
-    """The API as it would become, another version of it where there is one of its name; None where it has errors."""
+    """The API as it would become, another version of it where there is one of its name; None where it has errors.
+
+    `backend` is one that is made with it.
+    """
+    if not typed["backend"]:
+        errors["backend"] = "choose the backend that answers its calls, or make one first under Backends"
     existing = draft().api(typed["name"])
     data = {name: typed[name] for name in ("name", "title", "summary")} | {"owner": typed["owner"] or acting().name}
     inside = {name: typed[name] for name in ("version", "base_path", "backend")}
@@ -204,7 +253,8 @@ def _build(
             errors.setdefault(_field_of(problem.path), problem.message)
         return None
     others = tuple(one for one in draft().apis if one.name != api.name)
-    for problem in check(draft().model_copy(update={"apis": (*others, api)})):
+    backends = (*draft().backends, *((backend,) if backend is not None else ()))
+    for problem in check(draft().model_copy(update={"apis": (*others, api), "backends": backends})):
         if problem.path[:2] == ("apis", len(others)):
             errors.setdefault(_field_of(problem.path), problem.message)
     return None if errors else api
@@ -215,9 +265,11 @@ def _field_of(path: tuple[str | int, ...]) -> str:
     return next((part for part in reversed(path) if isinstance(part, str) and part in FIELDS), "")
 
 
-def _save(api: Api) -> Any:
+def _save(api: Api, backend: Backend | None = None) -> Any:
     version = api.versions[-1]
     change = drafting.save(db(), acting(), "api", api.name, api, f"brought in {api.title} {version.version}")
     db().commit()
-    done(f"{api.title} {version.version} is in the draft, with {len(version.operations)} operations.", change)
+    made = f" So is its backend {backend.name}; test its connection under Backends." if backend is not None else ""
+    many = counted(len(version.operations), "operation")
+    done(f"{api.title} {version.version} is in the draft, with {many}.{made}", change)
     return back_to("apis.page", api=api.name, version=version.version)

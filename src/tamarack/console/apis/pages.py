@@ -7,8 +7,11 @@ from flask import Blueprint, Response, abort, request
 from pydantic import ValidationError
 from sqlmodel import col, select
 
-from tamarack.console.apis.audience_form import audience_errors, lines
+from tamarack.console.apis.audience_form import audience_errors, audience_options, typed_audience
 from tamarack.console.apis.call_path import call_path, holding
+from tamarack.console.apis.guide import guide_for
+from tamarack.console.apis.guide import values as guide_values
+from tamarack.console.apis.versions import replace_version, the_version
 from tamarack.console.page import (
     acting,
     back_to,
@@ -45,21 +48,6 @@ SHOWN_TEXT = 200_000
 pages = Blueprint("apis", __name__, url_prefix="/apis")
 
 
-def the_version(api: str, version: str) -> tuple[Api, Version]:
-    """A version of the draft, or 404."""
-    found = draft().api(api)
-    inside = found.version(version) if found is not None else None
-    if found is None or inside is None:
-        abort(404, f"The draft holds no API {api} with a version {version}.")
-    return found, inside
-
-
-def replace_version(api: Api, version: Version) -> Api:
-    """The API with one version replaced by another state of it."""
-    versions = tuple(version if one.version == version.version else one for one in api.versions)
-    return api.model_copy(update={"versions": versions})
-
-
 def live_numbers(api: str, version: str) -> dict[str, int]:
     """In which environments a version runs, with the rollout's number."""
     found = {}
@@ -87,7 +75,8 @@ def index() -> Any:
 @requires("see")
 def page(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
-    return render("apis/call_path.html", tab="call path", **path_values(found, inside))
+    guide = guide_values(guide_for(found, inside))
+    return render("apis/call_path.html", tab="call path", **guide, **path_values(found, inside))
 
 
 def path_values(found: Api, inside: Version) -> dict[str, Any]:
@@ -154,6 +143,7 @@ def _description_page(found: Api, inside: Version, typed: dict[str, str], errors
     return render(
         "apis/description.html",
         tab="description",
+        audiences=audience_options(),
         **_document_values(inside.document),
         backends=draft().backends,
         typed=typed,
@@ -187,8 +177,9 @@ def _with(api: Api) -> Configuration:
 def change_description(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
     typed = {name: request.form.get(name, "").strip() for name in
-             ("title", "summary", "owner", "base_path", "backend", "state", "visible_to")}  # fmt: skip
-    audience = lines(typed["visible_to"])
+             ("title", "summary", "owner", "base_path", "backend", "state")}  # fmt: skip
+    audience = typed_audience()
+    typed["visible_to"] = "\n".join(audience)
     try:
         changed = Version.model_validate(
             inside.model_dump() | {name: typed[name] for name in ("base_path", "backend", "state")}

@@ -1,13 +1,19 @@
 """Policies: adding, changing, removing and reordering them in the call path."""
 
+from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, abort, render_template, request
+from werkzeug.datastructures import MultiDict
 
-from tamarack.console.apis.pages import path_values, replace_version, the_version
+from tamarack.console.apis.pages import path_values
+from tamarack.console.apis.suggestions import suggestions, warnings
+from tamarack.console.apis.versions import replace_version, the_version
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
+from tamarack.core.configuration.effective import Placement, placed
+from tamarack.core.configuration.explain import source_of
 from tamarack.core.configuration.model import Api, Version
-from tamarack.core.policies import KINDS, AnyPolicy, Policy
+from tamarack.core.policies import KINDS, AnyPolicy, Policy, kind_of
 from tamarack.core.policies.kind import PolicyKind
 from tamarack.core.stages import Stage
 from tamarack.store.draft import queries as drafting
@@ -65,16 +71,69 @@ def _where(level: str, api: Api, version: Version, call: str) -> str:
 
 
 def _panel(api: Api, version: Version, **values: Any) -> str:
-    """The page with the form of a policy beside the drawing."""
+    """The page with the form of a policy over the drawing."""
     level = values["level"]
     revision = drafting.revision(db(), *(("everywhere", "") if level == "everywhere" else ("api", api.name)))
     call = request.values.get("operation", "")
+    placed = Placed(level, api, version, call, request.values.get("old_name", values.get("old_name", "")))
+    if "form" in values:
+        values |= _said(placed, values["kind"], values["form"])
     return render(
         "apis/call_path.html",
         tab="call path",
         panel=values | {"revision": revision, "where": _where(level, api, version, call)},
+        suggestions=suggestions(api, version, version.operation(call)),
         **path_values(api, version),
     )
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """Where a form puts its policy, and which one it changes (none where it places a new one)."""
+
+    level: str
+    api: Api
+    version: Version
+    call: str
+    old_name: str
+
+    def replaces(self, kind: PolicyKind, name: str) -> Placement | None:
+        """The placement further out whose policy one of this name would replace here."""
+        levels = {"everywhere": 0, "api": 1, "operation": 2}
+        outer = placed(draft(), self.api, self.version, self.version.operation(self.call))[: levels[self.level]]
+        return next(
+            (
+                place
+                for place, policies in reversed(outer)
+                if any(one.name == name and kind_of(one).stage is kind.stage for one in policies)
+            ),
+            None,
+        )
+
+
+def _said(at: Placed, kind: PolicyKind, form: Form) -> dict[str, Any]:
+    """What a form says beside its fields: its policy as a sentence, what is likely not meant, what it would replace."""
+    values = {name: value for name, value in form.values.items() if name != "kind"}
+    typed = MultiDict([(name, one) for name, value in values.items() for one in _each(value)])
+    policy, _ = read_form(kind.model, form.fields, typed, {"kind": kind.kind})
+    if policy is None or form.errors or form.error:
+        return {"sentence": "", "warnings": [], "outer": None}
+    assert isinstance(policy, Policy)
+    new = not at.old_name or at.old_name != policy.name
+    asks = new and not kind.alone and kind.stage is not Stage.IDENTIFY
+    outer = at.replaces(kind, policy.name) if asks else None
+    return {
+        "sentence": kind.sentence(policy),
+        "warnings": warnings(policy, at.api, at.version, at.version.operation(at.call)),
+        "outer": source_of(outer) if outer is not None else None,
+    }
+
+
+def _each(value: Any) -> list[str]:
+    """A form's value as a browser sends it: a tick that is not set is not sent."""
+    if isinstance(value, bool):
+        return ["yes"] if value else []
+    return list(value) if isinstance(value, list) else [str(value)]
 
 
 def _kind(name: str) -> PolicyKind:
@@ -103,15 +162,32 @@ def choose(api: str, version: str) -> Any:
         label = Stage(stage).label if stage in {s.value for s in Stage} else ""
         return _panel(found, inside, level=level, kinds=kinds, stage=label)
     kind = _kind(name)
-    fields = fields_of(kind.model)
+    fields = fields_of(kind.model, first=kind.asks_first)
     form = Form(fields, blank(kind.model, fields))
+    if "algorithms" in form.values:
+        form.values["algorithms"] = ["RS256", "HS256"]  # those that are used most; only what fits the keys counts
     form.values["name"] = _free_name(_at(level, inside, request.args.get("operation", "")), form.values["name"])
     return _panel(found, inside, level=level, kind=kind, form=form, old_name="")
 
 
 def _free_name(there: tuple[AnyPolicy, ...], name: str) -> str:
     taken = {policy.name for policy in there}
-    return next(one for one in (name, *(f"{name}-{n}" for n in range(2, 99))) if one not in taken)
+    return next(one for one in _names(name) if one not in taken)
+
+
+def _names(name: str) -> list[str]:
+    """A name, and the next ones like it."""
+    return [name, *(f"{name[:59]}-{n}" for n in range(2, 999))]
+
+
+def _taken(at: Placed, kind: PolicyKind, there: tuple[AnyPolicy, ...], name: str) -> bool:
+    return any(one.name == name for one in there) or at.replaces(kind, name) is not None
+
+
+def _beside() -> str:
+    """The answer to the question whether a policy replaces one further out: `replace`, `beside`, or none yet."""
+    answer = request.form.get("beside", "")
+    return answer if answer in ("replace", "beside") else ""
 
 
 @pages.get("/edit")
@@ -121,8 +197,8 @@ def edit(api: str, version: str) -> Any:
     level = _level()
     policy = _named(_at(level, inside, request.args.get("operation", "")), request.args.get("policy", ""))
     kind = _kind(policy.kind)
-    fields = fields_of(kind.model)
-    form = Form(fields, values_of(policy, fields))
+    fields = fields_of(kind.model, first=kind.asks_first)
+    form = Form(fields, values_of(policy, fields, kind.asks_first))
     return _panel(found, inside, level=level, kind=kind, form=form, old_name=policy.name)
 
 
@@ -134,7 +210,8 @@ def _named(policies: tuple[AnyPolicy, ...], name: str) -> AnyPolicy:
 
 
 def _read(kind: PolicyKind, there: tuple[AnyPolicy, ...], old_name: str) -> tuple[Policy | None, Form]:
-    policy, form = read_form(kind.model, fields_of(kind.model), request.form, {"kind": kind.kind})
+    fields = fields_of(kind.model, first=kind.asks_first)
+    policy, form = read_form(kind.model, fields, request.form, {"kind": kind.kind})
     assert policy is None or isinstance(policy, Policy)
     if policy is not None and any(one.name == policy.name != old_name for one in there):
         form.errors["name"] = f"another policy here is named {policy.name!r}; choose another name"
@@ -146,12 +223,14 @@ def _read(kind: PolicyKind, there: tuple[AnyPolicy, ...], old_name: str) -> tupl
 @requires("edit")
 def check(api: str, version: str) -> Any:
     """The form again with what is wrong so far, while it is being typed."""
-    _, inside = the_version(api, version)
-    there = _at(_level(), inside, request.form.get("operation", ""))
+    found, inside = the_version(api, version)
+    level, call = _level(), request.form.get("operation", "")
+    there = _at(level, inside, call)
     kind = _kind(request.form.get("kind", ""))
-    policy, form = _read(kind, there, request.form.get("old_name", ""))
-    sentence = kind.sentence(policy) if policy is not None else ""
-    return render_template("apis/policy_check.html", form=form, sentence=sentence)
+    old_name = request.form.get("old_name", "")
+    _, form = _read(kind, there, old_name)
+    said = _said(Placed(level, found, inside, call, old_name), kind, form)
+    return render_template("apis/policy_check.html", panel=said | {"form": form, "beside": _beside()})
 
 
 @pages.post("/save")
@@ -163,8 +242,15 @@ def save(api: str, version: str) -> Any:
     kind = _kind(request.form.get("kind", ""))
     old_name = request.form.get("old_name", "")
     policy, form = _read(kind, there, old_name)
+    again = {"level": level, "kind": kind, "form": form, "old_name": old_name, "beside": _beside()}
     if policy is None:
-        return _panel(found, inside, level=level, kind=kind, form=form, old_name=old_name), 422
+        return _panel(found, inside, **again), 422
+    if _beside() == "beside":
+        at = Placed(level, found, inside, call, old_name)
+        free = next(name for name in _names(policy.name) if not _taken(at, kind, there, name))
+        policy = policy.model_copy(update={"name": free})
+    elif _said(Placed(level, found, inside, call, old_name), kind, form)["outer"] and not _beside():
+        return _panel(found, inside, **again), 422  # it asks: replace, or beside it?
     if old_name:
         policies = tuple(policy if one.name == old_name else one for one in there)
         verb = "changed"
@@ -172,7 +258,7 @@ def save(api: str, version: str) -> Any:
         policies = (*there, policy)
         verb = "placed"
     summary = f"{verb} {kind.title} ({kind.brief(policy)}) on {_where(level, found, inside, call)}"
-    return _save(found, inside, level, call, policies, summary)
+    return _save(found, inside, level, call, policies, summary, again)
 
 
 @pages.post("/remove")
@@ -223,12 +309,24 @@ def copy(api: str, version: str) -> Any:
     return back_to("apis.page", api=api, version=version, **({"operation": call} if call else {}))
 
 
-def _save(found: Api, inside: Version, level: str, call: str, policies: tuple[Any, ...], summary: str) -> Any:
+def _save(
+    found: Api,
+    inside: Version,
+    level: str,
+    call: str,
+    policies: tuple[Any, ...],
+    summary: str,
+    again: dict[str, Any] | None = None,
+) -> Any:
+    """Save policies at a placement; `again` shows the form once more where others changed the draft meanwhile."""
     target = {"operation": call} if call else {}
     try:
         change = _put(level, found, inside, call, policies, summary)
     except EditedMeanwhile as error:
         db().rollback()
+        if again is not None:
+            again["form"].error = f"Not saved yet: {error}. Look at the call path, and save again if it still fits."
+            return _panel(found, inside, **again), 409
         refuse(f"Not saved: {error}.")
         return back_to("apis.page", api=found.name, version=inside.version, **target)
     db().commit()

@@ -4,7 +4,8 @@ from typing import Any
 
 from flask import Blueprint, request
 
-from tamarack.console.apis.pages import head_values, the_version
+from tamarack.console.apis.pages import head_values
+from tamarack.console.apis.versions import the_version
 from tamarack.console.page import draft, environment, render, requires, running
 from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.model import Configuration, Operation

@@ -7,8 +7,10 @@ from typing import Any
 from flask import Blueprint, request
 from sqlmodel import col, select
 
-from tamarack.console.apis.pages import head_values, the_version
-from tamarack.console.bench.pages import applications, path_of, view_of
+from tamarack.console.apis.pages import head_values
+from tamarack.console.apis.versions import the_version
+from tamarack.console.bench.operation_call import path_of, view_of
+from tamarack.console.bench.pages import applications
 from tamarack.console.bench.trace_drawing import drawing
 from tamarack.console.page import draft, environment, render, requires, running
 from tamarack.core.configuration.effective import held, in_force, is_open

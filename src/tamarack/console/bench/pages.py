@@ -2,18 +2,20 @@
 
 import re
 from typing import Any
-from urllib.parse import parse_qsl, quote, unquote
+from urllib.parse import parse_qsl, unquote
 
 from flask import Blueprint, current_app, render_template, request
 from pydantic import ValidationError
 from sqlmodel import select
 
-from tamarack.console.apis.pages import head_values, the_version
+from tamarack.console.apis.pages import head_values
+from tamarack.console.apis.versions import the_version
+from tamarack.console.bench.operation_call import path_of, view_of
 from tamarack.console.bench.trace_drawing import drawing
 from tamarack.console.page import acting, environment, render, requires, running
 from tamarack.core.configuration.effective import held, in_force, is_open
 from tamarack.core.configuration.model import Api, Operation, Version
-from tamarack.core.openapi.reference import OperationView, view_operation
+from tamarack.core.openapi.reference import OperationView
 from tamarack.core.policies import kind_of
 from tamarack.core.trying.bench import BenchAnswer, BenchCall
 from tamarack.core.trying.credential_examples import credential_example
@@ -21,7 +23,6 @@ from tamarack.core.trying.examples import as_curl, as_javascript, as_python
 from tamarack.core.types import problems_of
 from tamarack.store.applications.tables import Application
 from tamarack.store.audit import log as auditing
-from tamarack.store.documents.queries import document_tree
 from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.tables import Node
@@ -32,14 +33,6 @@ from tamarack.web.numbers import whole
 from tamarack.web.outgoing.sending import send
 
 pages = Blueprint("bench", __name__, url_prefix="/apis/<api>/<version>/bench")
-
-
-def view_of(version: Version, operation: Operation) -> OperationView:
-    """An operation as its document describes it, or bare."""
-    found = view_operation(document_tree(db(), version.document), operation.call)
-    if found is not None:
-        return found
-    return OperationView(operation.call, operation.method, operation.path, operation.summary, "", (), deprecated=False)
 
 
 def applications() -> list[tuple[str, str]]:
@@ -112,22 +105,6 @@ def typed_values(operation: Operation) -> dict[str, Any]:
         name.removeprefix("p."): value for name, value in request.form.items() if name.startswith("p.")
     }
     return typed
-
-
-def path_of(version: Version, operation: Operation, typed: dict[str, Any]) -> str:
-    """The path of a call with its parameters in place."""
-    path = operation.path
-    query = []
-    for name, value in typed["parameters"].items():
-        place, _, plain = name.partition(".")
-        if place == "path":
-            path = path.replace("{" + plain + "}", quote(value, safe="") or "%20")
-        elif place == "query" and value:
-            query.append(f"{quote(plain)}={quote(value, safe='')}")
-    if path.endswith("/*"):
-        path = path[:-1] + typed["rest"].lstrip("/")
-    path = version.base_path + ("" if path == "/" else path)
-    return path + ("?" + "&".join(query) if query else "")
 
 
 def read_call(version: Version, operation: Operation, typed: dict[str, Any]) -> tuple[BenchCall | None, dict[str, str]]:

@@ -5,7 +5,8 @@ from typing import Any
 from flask import Blueprint, abort, current_app, request
 from sqlmodel import col, select
 
-from tamarack.console.apis.pages import head_values, the_version
+from tamarack.console.apis.pages import head_values
+from tamarack.console.apis.versions import the_version
 from tamarack.console.bench.pages import bench_page, node_of, read_call, typed_values
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires
 from tamarack.core.told.trace import holds_credential

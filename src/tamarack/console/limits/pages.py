@@ -3,7 +3,7 @@
 from collections import defaultdict
 from typing import Any
 
-from flask import Blueprint, request, url_for
+from flask import Blueprint, render_template, request, url_for
 from pydantic import ValidationError
 
 from tamarack.console.limits.asking_nodes import ask, counting_nodes
@@ -17,6 +17,7 @@ from tamarack.store.audit import log as auditing
 from tamarack.store.draft import queries as drafting
 from tamarack.store.quotas import queries as quotas
 from tamarack.web.application import db
+from tamarack.web.rates import rate_rows
 
 pages = Blueprint("limits", __name__, url_prefix="/limits")
 
@@ -65,6 +66,14 @@ def _used(where: str) -> list[tuple[Any, str, str]]:
         title = f"{owner.title}" if owner is not None else row.key or "all together"
         found.append((row, title, url_for("subscribers.application", id=owner.id) if owner is not None else ""))
     return found
+
+
+@pages.get("/rows")
+@requires("see")
+def rows() -> Any:
+    """The picker's rows for limits that were typed as text."""
+    text = next(iter(request.args.values()), "")  # the field that was typed into, whatever its name
+    return render_template("rate_rows.html", rows=rate_rows(text[:2_000]))
 
 
 @pages.get("/")

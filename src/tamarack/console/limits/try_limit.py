@@ -177,7 +177,7 @@ def page() -> Any:
         callers=callers,
         spans=list(SPANS),
         patterns=PATTERNS,
-        units=[(unit, unit) for unit in UNITS],
+        units=[(unit, unit) for unit in dict.fromkeys([*UNITS, trial.typed["per"]])],
     )
 
 

@@ -5,8 +5,9 @@ from typing import Any
 from flask import Blueprint, abort, request
 from pydantic import ValidationError
 from sqlmodel import func, select
+from werkzeug.datastructures import MultiDict
 
-from tamarack.console.apis.audience_form import audience_errors, lines
+from tamarack.console.apis.audience_form import audience_errors, audience_options, typed_audience
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
 from tamarack.core.configuration import pricing
 from tamarack.core.configuration.model import part_problem
@@ -46,7 +47,8 @@ def index() -> Any:
 
 
 def _product_page(product: Product | None, typed: dict[str, Any], errors: dict[str, str]) -> str:
-    return render("plans/product.html", product=product, typed=typed, errors=errors, apis=draft().apis,
+    return render("plans/product.html",
+        audiences=audience_options(), product=product, typed=typed, errors=errors, apis=draft().apis,
                   subscribers=_subscribers())  # fmt: skip
 
 
@@ -70,7 +72,7 @@ def save_product(product: str = "") -> Any:
     kept = _find(product) if product else None
     typed: dict[str, Any] = {name: request.form.get(name, "").strip() for name in ("name", "title", "summary")}
     typed["apis"] = tuple(request.form.getlist("apis"))
-    typed["visible_to"] = tuple(lines(request.form.get("visible_to", "")))
+    typed["visible_to"] = tuple(typed_audience())
     if kept is not None:
         typed["name"] = kept.name
     errors = audience_errors(typed["visible_to"])
@@ -103,6 +105,13 @@ def remove_product(product: str) -> Any:
 
 
 _FIELDS = fields_of(Plan, without=())
+SWITCHES = {
+    "has_quota": ("quota_calls",),
+    "has_tokens": ("token_budget",),
+    "ends": ("credential_days",),
+    "costs": ("price_monthly", "calls_included", "price_per_thousand", "tokens_included", "price_per_thousand_tokens"),
+}
+"""What of a plan is switched on and off, with the fields that are nothing while it is off."""
 
 
 def _plan_page(product: Product, plan: Plan | None, form: Form, made: Plan | None = None) -> str:
@@ -113,10 +122,18 @@ def _plan_page(product: Product, plan: Plan | None, form: Form, made: Plan | Non
         product=product,
         plan=plan,
         form=form,
+        switched={name: any(_amount(form.values.get(one)) for one in names) for name, names in SWITCHES.items()},
         effects=effects,
+        audiences=audience_options(),
+        means=f"A subscription {shown.in_words()}." if shown is not None else "",
         price=pricing.in_words(shown) if shown is not None else "",
         bill=_bill(shown) if shown is not None else [],
     )
+
+
+def _amount(typed: Any) -> bool:
+    """Whether a field holds something other than nothing."""
+    return str(typed or "").strip() not in ("", "0", "0.00")
 
 
 def _bill(plan: Plan) -> list[tuple[int, str]]:
@@ -139,7 +156,12 @@ def plan_page(product: str) -> Any:
 def save_plan(product: str) -> Any:
     found = _find(product)
     kept = found.plan(request.form.get("old_name", ""))
-    made, form = read_form(Plan, _FIELDS, request.form)
+    typed = MultiDict(request.form)
+    for switch, names in SWITCHES.items():
+        if switch not in typed:  # off: what was typed behind it is of no use
+            for name in names:
+                typed[name] = "0"
+    made, form = read_form(Plan, _FIELDS, typed)
     if isinstance(made, Plan) and any(plan.name == made.name and plan is not kept for plan in found.plans):
         form.errors["name"] = f"{found.title} has a plan {made.name!r} already; choose another name"
     many = _subscribers().get((product, kept.name), 0) if kept is not None else 0

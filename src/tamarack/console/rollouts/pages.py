@@ -21,7 +21,7 @@ from tamarack.console.page import (
 from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Configuration, check_in
-from tamarack.core.configuration.review import closed_targets, risks
+from tamarack.core.configuration.review import closed_targets, newly_offered, risks
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
 from tamarack.store.rollouts import queries as rolling
@@ -53,15 +53,19 @@ def file_difference(before: Configuration, after: Configuration) -> list[str]:
 def review() -> Any:
     where = environment()
     rollout, live = running(where)
+    known = {*risks(live), *closed_targets(live, where, settings_of(current_app).reach)}
+    found = [
+        *risks(draft()),
+        *closed_targets(draft(), where, settings_of(current_app).reach),
+        *below_traffic(db(), where, live, draft()),
+    ]
     return render(
         "rollouts/review.html",
         rollout=rollout,
         changes=difference(live, draft()),
-        risks=[
-            *risks(draft()),
-            *closed_targets(draft(), where, settings_of(current_app).reach),
-            *below_traffic(db(), where, live, draft()),
-        ],
+        new_risks=[risk for risk in found if risk not in known],
+        old_risks=[risk for risk in found if risk in known],
+        newly_offered=newly_offered(live, draft()),
         problems=check_in(draft(), where, secrets.facts_for(db(), where)),
         lines=file_difference(live, draft()),
         mark=drafting.mark(db()),
@@ -87,7 +91,31 @@ def roll_out() -> Any:
         refuse(f"Not rolled out: {error}.")
         return back_to("rollouts.review")
     db().commit()
+    if "next" in request.form:
+        done(f"Rollout {rollout.number} is on its way to the nodes of {where}.")
+        return redirect(safe_next(request.form["next"]), code=303)
     return back_to("rollouts.page", number=rollout.number)
+
+
+@pages.post("/review/discard")
+@requires("edit")
+def discard() -> Any:
+    """Make the draft what runs, wholly or one item of it."""
+    where = environment()
+    _, live = running(where)
+    if "kind" in request.form:
+        kind, name = request.form["kind"], request.form.get("item", "")
+        try:
+            change = drafting.discard(db(), acting(), live, kind, name)
+        except LookupError as error:
+            abort(400, str(error))
+        db().commit()
+        done(f"The draft of {kind} {name} says what {where} runs.".replace("  ", " "), change)
+    else:
+        touched = drafting.discard_all(db(), acting(), live)
+        db().commit()
+        done(f"The draft says what {where} runs." + (f" Discarded: {', '.join(touched)}." if touched else ""))
+    return back_to("rollouts.review")
 
 
 def _rollout(number: int) -> Rollout:
@@ -130,7 +158,10 @@ def roll_back(number: int) -> Any:
         refuse(f"Not rolled back: {error}.")
         return back_to("rollouts.page", number=number)
     db().commit()
-    done(f"Rolled {rollout.environment} back to what rollout {number} held. The draft is as it was.")
+    done(
+        f"Rolled {rollout.environment} back to what rollout {number} held. The draft still says what it said before:"
+        " Review shows how it differs, and discards it."
+    )
     return back_to("rollouts.page", number=rollout.number)
 
 

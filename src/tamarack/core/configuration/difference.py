@@ -1,7 +1,7 @@
 """The difference between two configurations, in words."""
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from tamarack.core.configuration.audience import in_words
@@ -20,25 +20,33 @@ class Change:
     subject: str
     text: str
     api: str = ""
+    kind: str = ""
+    """The kind of the item that it is on: backend, cap, everywhere, api or product."""
+    item: str = ""
+    """The item's name."""
 
 
 def difference(before: Configuration, after: Configuration) -> list[Change]:
     """Every change that leads from one configuration to another, in the order of the work."""
-    changes = []
+    changes: list[Change] = []
     for name, old_backend, new_backend in _pairs(before.backends, after.backends, lambda b: b.name):
-        changes += _whole("backend " + name, old_backend, new_backend, _backend)
+        changes += _on("backend", name, _whole("backend " + name, old_backend, new_backend, _backend))
     for name, old_cap, new_cap in _pairs(before.caps, after.caps, lambda cap: cap.environment):
         if old_cap == new_cap:
             continue
         was, now = (_shown(cap.limits) if cap is not None else "none" for cap in (old_cap, new_cap))
         what: What = "added" if old_cap is None else "removed" if new_cap is None else "changed"
-        changes.append(Change(what, f"cap of {name}", f"from {was} to {now}"))
-    changes += _policies("Everywhere", "", before.everywhere, after.everywhere)
-    for _, old_api, new_api in _pairs(before.apis, after.apis, lambda a: a.name):
-        changes += _api(old_api, new_api)
-    for _, old_product, new_product in _pairs(before.products, after.products, lambda p: p.name):
-        changes += _product(old_product, new_product)
+        changes.append(Change(what, f"cap of {name}", f"from {was} to {now}", kind="cap", item=name))
+    changes += _on("everywhere", "", _policies("Everywhere", "", before.everywhere, after.everywhere))
+    for name, old_api, new_api in _pairs(before.apis, after.apis, lambda a: a.name):
+        changes += _on("api", name, _api(old_api, new_api))
+    for name, old_product, new_product in _pairs(before.products, after.products, lambda p: p.name):
+        changes += _on("product", name, _product(old_product, new_product))
     return changes
+
+
+def _on(kind: str, item: str, changes: list[Change]) -> list[Change]:
+    return [replace(change, kind=kind, item=item) for change in changes]
 
 
 def _pairs(old: Iterable[Any], new: Iterable[Any], key: Callable[[Any], str]) -> list[tuple[str, Any, Any]]:

@@ -101,9 +101,8 @@ class Plan(Frozen):
     summary: Text = ""
     limits: tuple[Window, ...] = Field(
         default=(),
-        title="Rates, one a line",
-        description="Like `20 per second`, `100000 per day`, `60 per minute, sliding`, or `5 per second, burst 20`."
-        " All hold at once, for all calls under one subscription.",
+        title="Rates",
+        description="One a line. All hold at once, for all calls of one subscription.",
     )
     parts: tuple[PlanPart, ...] = Field(
         default=(),
@@ -112,7 +111,7 @@ class Plan(Frozen):
         description="One a line: `fares: 5 per second` or `fares post /quotes: 60 per minute`. It counts by itself.",
     )
     quota_calls: int = Field(
-        default=0, ge=0, le=MOST, title="Quota", description="Calls in each period; 0 for none. It counts every call."
+        default=0, ge=0, le=MOST, title="Calls in each period", description="The quota counts every call."
     )
     quota_period: Period = Field(default="month", title="Period")
     quota_starts: Starts = Field(
@@ -131,14 +130,14 @@ class Plan(Frozen):
         ge=0,
         le=10**12,
         title="Token budget",
-        description="Tokens of language models in each period; 0 for none.",
+        description="Tokens of language models in each period.",
     )
     credential_days: int = Field(
         default=0,
         ge=0,
         le=3650,
         title="Credentials last (days)",
-        description="The longest that a credential of a subscriber is good; 0 for no end.",
+        description="The longest that a subscriber's credential stays valid.",
     )
     approval: Literal["automatic", "person"] = Field(
         default="automatic",

@@ -5,6 +5,7 @@ from urllib.parse import urlsplit
 
 from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
 from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.explain import explain_ways
 from tamarack.core.configuration.layers import all_limits
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.http.origins import ANY
@@ -44,6 +45,55 @@ def risks(configuration: Configuration) -> list[Risk]:
         if api.name not in offered and any(v.state == "published" for v in api.versions):
             found.append(Risk(api.title, "is in no product, so nobody can subscribe to it", api.name))
     return found
+
+
+@dataclass(frozen=True, slots=True)
+class NewlyOffered:
+    """A version that starts to take calls, and how it is protected, in sentences."""
+
+    api: Api
+    version: Version
+    protection: list[str]
+
+
+def newly_offered(before: Configuration, after: Configuration) -> list[NewlyOffered]:
+    """The versions that take calls after a change and did not before."""
+    served = {(api.name, one.version) for api in before.apis for one in api.versions if one.state != "draft"}
+    return [
+        NewlyOffered(api, version, _protection(after, api, version))
+        for api in after.apis
+        for version in api.versions
+        if version.state not in ("draft", "retired") and (api.name, version.version) not in served
+    ]
+
+
+def _protection(configuration: Configuration, api: Api, version: Version) -> list[str]:
+    """Who may call a version: how callers are known, operation by operation where they differ, and how much."""
+    rows = {one.call: held(configuration, api, version, one) for one in version.operations}
+    said: dict[str, list[Operation]] = {}
+    for operation in version.operations:
+        if is_open(rows[operation.call]):
+            words = "Anyone may call, without a credential."
+        elif is_closed(rows[operation.call]):
+            words = "Nobody may call: nothing says how a caller is identified."
+        else:
+            words = " ".join(one.text for one in explain_ways(configuration, api, version, operation))
+        said.setdefault(words, []).append(operation)
+    if len(said) == 1:
+        found = list(said)
+    else:
+        found = [f"{_listed(operations)}: {words}" for words, operations in said.items()]
+    free = [one for one in version.operations if not _metered(configuration, api, version, one)]
+    if free and len(free) == len(version.operations):
+        found.append("No rate limit holds on any of its operations, beside what plans set.")
+    elif free:
+        found.append(f"No rate limit holds on {_listed(free)}, beside what plans set.")
+    return found
+
+
+def _listed(operations: list[Operation]) -> str:
+    names = ", ".join(f"`{one.call}`" for one in operations[:3])
+    return names if len(operations) <= 3 else f"{names} and {len(operations) - 3} more operations"
 
 
 def closed_targets(configuration: Configuration, environment: str, reach: Reach) -> list[Risk]:

@@ -9,6 +9,7 @@ from typing import Any, Literal, NamedTuple
 from pydantic import SerializerFunctionWrapHandler, model_serializer
 
 from tamarack.core.carrying.parts import Part
+from tamarack.core.form_hints import FirstChoice
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
 from tamarack.core.limits.store import CounterStore
@@ -20,6 +21,9 @@ CREDENTIAL_REASONS = ("unknown-credential", "expired-credential", "revoked-crede
 """Why a way to identify refuses a credential that is kept here."""
 TOKEN_REASONS = ("bad-token", "early-token", "wrong-issuer", "wrong-audience")
 """Why a token is refused besides."""
+
+
+NAME_HELP = "A policy placed further in replaces one of the same name that is placed further out."
 
 
 class Policy(Frozen):
@@ -106,5 +110,7 @@ class PolicyKind:
     """The sentence for developers, where the policy's own may name what is another organization's business."""
     alone: bool = field(default=False)
     """True where only one of the kind can hold: any further in replaces it, whatever its name."""
+    asks_first: FirstChoice | None = None
+    """A question of its form that is no field."""
     only_inside: bool = field(default=False)
     """True where the kind makes no sense everywhere, only on an API or an operation."""

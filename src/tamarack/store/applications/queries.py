@@ -47,6 +47,12 @@ def viewer_of(session: Session, organization: Organization) -> Viewer:
     return Viewer(organization.name, organization.kind, frozenset(groups), holds)
 
 
+def groups_carried(session: Session) -> set[str]:
+    """The groups that some application, or its organization, carries."""
+    lists = [*session.exec(select(Organization.groups)), *session.exec(select(Application.groups))]
+    return {name for one in lists for name in one}
+
+
 def subscribed_to(session: Session, person: Person, products: Sequence[str]) -> list[tuple[Application, Subscription]]:
     """A person's applications with a subscription to any of some products that has not ended."""
     query = (

@@ -4,6 +4,7 @@ from typing import Any
 
 from sqlmodel import Session, col, func, select
 
+from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.model import Api, Backend, Cap, Configuration
 from tamarack.core.configuration.plans import Product
 from tamarack.core.policies import AnyPolicy
@@ -138,6 +139,32 @@ def history(session: Session, kind: str, name: str, most: int = 50) -> list[Draf
     """The newest edits of an item."""
     query = select(DraftChange).where(DraftChange.kind == kind, DraftChange.name == name)
     return list(session.exec(query.order_by(col(DraftChange.id).desc()).limit(most)))
+
+
+def discard(session: Session, actor: Actor, running: Configuration, kind: str, name: str) -> DraftChange | None:
+    """Make one item of the draft what runs: changed back, put back, or taken out. None where it is that already.
+
+    Raises `LookupError` for a kind that is none.
+    """
+    items: dict[str, Frozen | None] = {
+        "backend": running.backend(name),
+        "api": running.api(name),
+        "product": running.product(name),
+        "cap": running.cap(name),
+        "everywhere": Everywhere(policies=running.everywhere),
+    }
+    if kind not in items:
+        raise LookupError(f"{kind!r} is no kind of item in the draft")
+    return save(session, actor, kind, name, items[kind], f"discarded what was drafted of {kind} {name}".strip())
+
+
+def discard_all(session: Session, actor: Actor, running: Configuration) -> list[str]:
+    """Make the whole draft what runs; returns the items touched. Each can be undone by itself."""
+    changes = difference(running, load_configuration(session))
+    touched = list(dict.fromkeys((change.kind, change.item) for change in changes))
+    for kind, name in touched:
+        discard(session, actor, running, kind, name)
+    return [f"{kind} {name}".strip() for kind, name in touched]
 
 
 def replace_all(session: Session, actor: Actor, wanted: Configuration, remove_others: bool) -> list[str]:

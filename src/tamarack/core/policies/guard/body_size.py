@@ -8,7 +8,7 @@ from pydantic import BeforeValidator, Field, PlainSerializer
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -45,7 +45,7 @@ class BodySize(Policy):
     """Refuse larger request bodies."""
 
     kind: Literal["body-size"] = "body-size"
-    name: Name = Field(default="body-size", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="body-size", title="Name", description=NAME_HELP)
     at_most: Size = Field(title="At most", description="The largest body taken, like 2 MB or 512 kB.")
 
 

@@ -7,10 +7,11 @@ from pydantic import Field, field_validator, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.form_hints import hints
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.http.origins import ANY, OriginPattern
 from tamarack.core.policies.identify.places import header_name
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -21,7 +22,7 @@ class BrowserAccess(Policy):
     """Let pages of other origins call."""
 
     kind: Literal["browser-access"] = "browser-access"
-    name: Name = Field(default="browser-access", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="browser-access", title="Name", description=NAME_HELP)
     origins: tuple[OriginPattern, ...] = Field(
         title="Origins", description="https://www.example.org, https://*.example.org, or * for any; one in a line."
     )
@@ -32,11 +33,13 @@ class BrowserAccess(Policy):
         default=("content-type",),
         title="Request headers",
         description="What a page may send besides the plain ones, like the header of the key; one in a line.",
+        json_schema_extra=hints(suggests="headers"),
     )
     exposed: tuple[str, ...] = Field(
         default=("tamarack-call-id", "ratelimit", "ratelimit-policy", "retry-after"),
         title="Readable answer headers",
         description="What a page may read besides the plain ones.",
+        json_schema_extra=hints(rare=True),
     )
     credentials: bool = Field(
         default=False, title="Cookies and sign-in", description="Let pages send the browser's own credentials."
@@ -47,6 +50,7 @@ class BrowserAccess(Policy):
         le=86_400,
         title="Preflight kept (s)",
         description="Seconds a browser remembers the answer to its preflight.",
+        json_schema_extra=hints(rare=True),
     )
 
     @field_validator("origins", "methods")

@@ -8,11 +8,12 @@ from pydantic import Field, field_validator, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.form_hints import hints
 from tamarack.core.http.query import name_of, without_query
 from tamarack.core.identity.caller import Caller
 from tamarack.core.policies.identify.own_credential import OwnCredential
 from tamarack.core.policies.identify.places import header_name, in_header, parameter_name, take_header
-from tamarack.core.policies.kind import CREDENTIAL_REASONS, PolicyKind, Shown, Surroundings
+from tamarack.core.policies.kind import CREDENTIAL_REASONS, NAME_HELP, PolicyKind, Shown, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -27,9 +28,12 @@ class ApiKey(OwnCredential):
     """Identify the caller by a key."""
 
     kind: Literal["api-key"] = "api-key"
-    name: Name = Field(default="api-key", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="api-key", title="Name", description=NAME_HELP)
     header: str = Field(
-        default="x-api-key", title="Header", description="Header field that carries the key; empty for none."
+        default="x-api-key",
+        title="Header",
+        description="Header field that carries the key; empty for none.",
+        json_schema_extra=hints(suggests="key-headers"),
     )
     query: str = Field(
         default="",

@@ -8,6 +8,7 @@ from pydantic import Field, field_validator, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.form_hints import hints
 from tamarack.core.http.query import in_pairs, without_query
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.credentials import client_value
@@ -22,7 +23,7 @@ from tamarack.core.policies.identify.places import (
     take_header,
     take_scheme,
 )
-from tamarack.core.policies.kind import CREDENTIAL_REASONS, PolicyKind, Shown, Surroundings
+from tamarack.core.policies.kind import CREDENTIAL_REASONS, NAME_HELP, PolicyKind, Shown, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -36,16 +37,32 @@ class ClientSecret(OwnCredential):
     """Identify the caller by an id and a secret."""
 
     kind: Literal["client-secret"] = "client-secret"
-    name: Name = Field(default="client-secret", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="client-secret", title="Name", description=NAME_HELP)
     basic: bool = Field(default=True, title="Basic", description="Take Authorization: Basic (RFC 7617).")
-    id_header: str = Field(default="", title="Header of the id", description="Empty for none.")
-    secret_header: str = Field(default="", title="Header of the secret", description="Empty for none.")
-    id_query: str = Field(default="", title="Query parameter of the id", description="Empty for none.")
-    secret_query: str = Field(default="", title="Query parameter of the secret", description="Empty for none.")
-    id_form: str = Field(
-        default="", title="Form field of the id", description="For form posts of at most 64 kB; empty for none."
+    id_header: str = Field(
+        default="", title="Header of the id", description="Empty for none.", json_schema_extra=hints(rare=True)
     )
-    secret_form: str = Field(default="", title="Form field of the secret", description="Empty for none.")
+    secret_header: str = Field(
+        default="", title="Header of the secret", description="Empty for none.", json_schema_extra=hints(rare=True)
+    )
+    id_query: str = Field(
+        default="", title="Query parameter of the id", description="Empty for none.", json_schema_extra=hints(rare=True)
+    )
+    secret_query: str = Field(
+        default="",
+        title="Query parameter of the secret",
+        description="Empty for none.",
+        json_schema_extra=hints(rare=True),
+    )
+    id_form: str = Field(
+        default="",
+        title="Form field of the id",
+        description="For form posts of at most 64 kB; empty for none.",
+        json_schema_extra=hints(rare=True),
+    )
+    secret_form: str = Field(
+        default="", title="Form field of the secret", description="Empty for none.", json_schema_extra=hints(rare=True)
+    )
 
     @field_validator("id_header", "secret_header")
     @classmethod

@@ -5,7 +5,7 @@ from typing import Literal
 from pydantic import Field
 
 from tamarack.core.carrying.parts import Opening, Part
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -14,7 +14,7 @@ class OpenAccess(Policy):
     """Let anyone call, without a credential and without a subscription."""
 
     kind: Literal["open"] = "open"
-    name: Name = Field(default="open", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="open", title="Name", description=NAME_HELP)
 
 
 def _compile(policy: OpenAccess, surroundings: Surroundings) -> list[Part]:

@@ -14,6 +14,7 @@ from tamarack.core.policies.identify.own_credential import OwnCredential
 from tamarack.core.policies.identify.places import header_name, in_header, of_scheme, take_header, take_one, take_scheme
 from tamarack.core.policies.kind import (
     CREDENTIAL_REASONS,
+    NAME_HELP,
     TOKEN_REASONS,
     PolicyKind,
     Shown,
@@ -29,7 +30,7 @@ class SignedKey(OwnCredential):
     """Identify the caller by a key that Tamarack signed for it."""
 
     kind: Literal["signed-key"] = "signed-key"
-    name: Name = Field(default="signed-key", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="signed-key", title="Name", description=NAME_HELP)
     header: str = Field(
         default="authorization", title="Header", description="authorization: after Bearer; or a header of its own."
     )

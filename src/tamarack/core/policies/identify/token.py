@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Callable
-from typing import Any, Literal
+from typing import Any, Literal, get_args
 from urllib.parse import urlsplit
 
 from pydantic import Field, field_validator, model_validator
@@ -10,6 +10,7 @@ from pydantic import Field, field_validator, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.form_hints import FirstChoice, hints
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.claims import MISSING, claim_at
 from tamarack.core.identity.credentials import outside_value
@@ -39,6 +40,7 @@ from tamarack.core.policies.identify.places import (
 )
 from tamarack.core.policies.kind import (
     CREDENTIAL_REASONS,
+    NAME_HELP,
     TOKEN_REASONS,
     Policy,
     PolicyKind,
@@ -52,48 +54,91 @@ MOST_CACHED = 20_000
 """Verified tokens kept at hand, by policy; the oldest go first."""
 
 
+KEY_SET, PUBLIC_KEY, SHARED_SECRET = "a key set", "a public key", "a shared secret"
+"""Where the keys come from that tokens are verified with."""
+ALGORITHMS: tuple[str, ...] = get_args(Algorithm)
+
+
 class JwtPolicy(Policy):
     """Identify the caller by a token that an outside issuer signed."""
 
     kind: Literal["jwt"] = "jwt"
-    name: Name = Field(default="jwt", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="jwt", title="Name", description=NAME_HELP)
     algorithms: tuple[Algorithm, ...] = Field(
-        title="Algorithms", description="Those that are accepted; no other, whatever the token says."
+        title="Algorithms",
+        description="Those that are accepted, and no other, whatever the token says.",
+        json_schema_extra=hints(
+            fits={name: SHARED_SECRET if name.startswith("HS") else f"{KEY_SET},{PUBLIC_KEY}" for name in ALGORITHMS}
+        ),
     )
     key_set: str = Field(
-        default="", title="Key set", description="Address of the issuer's JWK Set, fetched ahead of calls."
+        default="",
+        title="Key set",
+        description="Address of the issuer's JWK Set, fetched ahead of calls.",
+        json_schema_extra=hints(only=("keys_from", (KEY_SET,))),
     )
     pem: str = Field(
         default="",
         title="Public key",
         description="PEM, where the issuer has no key set.",
-        json_schema_extra={"rows": 5},
+        json_schema_extra=hints(only=("keys_from", (PUBLIC_KEY,)), rows=5),
     )
     secret: SecretName = Field(
-        default="", title="Shared secret", description="Of the secret store, for the HS algorithms."
+        default="",
+        title="Shared secret",
+        description="From the secret store.",
+        json_schema_extra=hints(only=("keys_from", (SHARED_SECRET,))),
     )
     issuer: str = Field(default="", title="Issuer", description="What `iss` must be; empty takes any.")
     audience: tuple[str, ...] = Field(
-        default=(), title="Audience", description="One of these must be in `aud`; empty takes any."
+        default=(),
+        title="Audience",
+        description="One of these must be in `aud`; empty takes any.",
+        json_schema_extra=hints(suggests="audiences"),
     )
     skew_s: int = Field(
-        default=30, ge=0, le=600, title="Clock skew (s)", description="Seconds that clocks may differ by."
+        default=30,
+        ge=0,
+        le=600,
+        title="Clock skew (s)",
+        description="Seconds that clocks may differ by.",
+        json_schema_extra=hints(rare=True),
     )
     header: str = Field(
-        default="authorization", title="Header", description="authorization: after Bearer. Empty for none."
+        default="authorization",
+        title="Header",
+        description="authorization: after Bearer. Empty for none.",
+        json_schema_extra=hints(rare=True),
     )
-    cookie: str = Field(default="", title="Cookie", description="Cookie that carries the token; empty for none.")
+    cookie: str = Field(
+        default="",
+        title="Cookie",
+        description="Cookie that carries the token; empty for none.",
+        json_schema_extra=hints(rare=True),
+    )
     caller_claim: str = Field(
-        default="azp", title="Claim of the caller", description="Its value is the application's outside identity."
+        default="azp",
+        title="Claim of the caller",
+        description="Its value is the application's outside identity.",
+        json_schema_extra=hints(suggests="claim-names"),
     )
     application: str = Field(
         default="",
         title="Or always the application",
         description="organization/application that every token of this issuer counts as; empty: by the claim.",
+        json_schema_extra=hints(rare=True, suggests="applications"),
     )
-    user_claim: str = Field(default="sub", title="Claim of the end user", description="Empty for none.")
+    user_claim: str = Field(
+        default="sub",
+        title="Claim of the end user",
+        description="Empty for none.",
+        json_schema_extra=hints(rare=True, suggests="claim-names"),
+    )
     pass_on: bool = Field(
-        default=False, title="Pass the token on to the backend", description="Off: it is removed before."
+        default=False,
+        title="Pass the token on to the backend",
+        description="Off: it is removed before.",
+        json_schema_extra=hints(rare=True),
     )
 
     @field_validator("header")
@@ -358,6 +403,10 @@ def _source(policy: JwtPolicy) -> str:
     return f"The token {made}{meant}."
 
 
+def _keys_from(policy: JwtPolicy) -> str:
+    return KEY_SET if policy.key_set else PUBLIC_KEY if policy.pem else SHARED_SECRET
+
+
 def _shown(policy: JwtPolicy) -> Shown:
     return Shown("bearer") if policy.header in ("", "authorization") else Shown("header", (policy.header,))
 
@@ -376,6 +425,7 @@ KIND = PolicyKind(
     source=_source,
     key_set=lambda policy: policy.key_set,
     shown=_shown,
+    asks_first=FirstChoice("keys_from", "Keys come from", (KEY_SET, PUBLIC_KEY, SHARED_SECRET), _keys_from),
     brief=_brief,
     sentence=_sentence,
     sentence_outside=_sentence_outside,

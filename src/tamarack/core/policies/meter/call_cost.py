@@ -11,7 +11,7 @@ from tamarack.core.carrying.parts import Cost, Part, Watch
 from tamarack.core.http.fields import Header
 from tamarack.core.json_pointer import at_pointer
 from tamarack.core.policies.identify.places import header_name
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -22,7 +22,7 @@ class CallCost(Policy):
     """Count each call as several."""
 
     kind: Literal["cost"] = "cost"
-    name: Name = Field(default="cost", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="cost", title="Name", description=NAME_HELP)
     counts_as: int = Field(
         default=1,
         ge=1,

@@ -7,11 +7,12 @@ from pydantic import Field, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.metering import QuotaMeter
 from tamarack.core.carrying.parts import Limit, Part
+from tamarack.core.form_hints import hints
 from tamarack.core.limits.quota import Quota, Starts, TimeZone, WhenUsedUp
 from tamarack.core.limits.store import WhenAway
 from tamarack.core.limits.stretch import Period
 from tamarack.core.limits.window import MOST
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.policies.meter.rate_limit import KEYS
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
@@ -23,7 +24,7 @@ class CallQuota(Policy):
     """So many calls a day, week or month."""
 
     kind: Literal["quota"] = "quota"
-    name: Name = Field(default="quota", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="quota", title="Name", description=NAME_HELP)
     calls: int = Field(ge=1, le=MOST, title="Calls", description="In each period; told at 80 and at 100 %.")
     period: Period = Field(default="month", title="Period", description="What the calls are counted in.")
     starts: Starts = Field(
@@ -33,12 +34,15 @@ class CallQuota(Policy):
         " calendar's, in UTC, where there is none).",
     )
     time_zone: TimeZone = Field(
-        default="UTC", title="Time zone", description="Whose calendar, like `Europe/Oslo`; of no matter otherwise."
+        default="UTC",
+        title="Time zone",
+        description="Whose calendar, like `Europe/Oslo`.",
+        json_schema_extra=hints(only=("starts", ("calendar",))),
     )
     by: By = Field(
         default="caller",
         title="Counted by",
-        description="What is missing in a call is counted by its address (of IPv6 its /64).",
+        description="A call that lacks it is counted by its address (an IPv6 one by its /64).",
     )
     when_used_up: WhenUsedUp = Field(
         default="refuse", title="When used up", description="Refuse, or let through and mark in the record."
@@ -46,7 +50,8 @@ class CallQuota(Policy):
     when_away: WhenAway = Field(
         default="count on the node",
         title="While shared counters are away",
-        description="All nodes count together; while they cannot, each counts by itself, or as chosen here.",
+        description="Nodes count together. While they cannot, each counts by itself, or does what is chosen here.",
+        json_schema_extra=hints(rare=True),
     )
 
     @model_validator(mode="after")

@@ -8,7 +8,7 @@ from pydantic import Field
 from tamarack.core.carrying.parts import Part, Telling
 from tamarack.core.limits.store import Taken
 from tamarack.core.limits.told import nothing, standard, with_trio
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -19,7 +19,7 @@ class LimitFields(Policy):
     """Tell callers what is left, in the fields chosen."""
 
     kind: Literal["limit-fields"] = "limit-fields"
-    name: Name = Field(default="limit-fields", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="limit-fields", title="Name", description=NAME_HELP)
     send: Send = Field(
         default="RateLimit and the older X-RateLimit trio",
         title="Send",

@@ -9,18 +9,21 @@ from pydantic import Field, field_validator, model_validator
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Limit, Part
+from tamarack.core.form_hints import hints
 from tamarack.core.http.query import in_pairs
 from tamarack.core.identity.claims import MISSING, claim_at
 from tamarack.core.limits.store import Limiter, WhenAway
 from tamarack.core.limits.window import Window, distinct, in_words
 from tamarack.core.policies.identify.places import header_name
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 By = Literal[
     "caller", "credential", "user", "address", "header", "query", "claim", "path", "operation", "everyone"
 ]  # fmt: skip
+NAMED = ("header", "query", "claim")
+"""What is counted by a name that has to be given."""
 MOST_HOLD_MS = 30_000
 MOST_QUEUE = 1_000
 LONGEST_VALUE = 200
@@ -31,41 +34,44 @@ class RateLimit(Policy):
     """Refuse calls beyond a number in each window."""
 
     kind: Literal["rate-limit"] = "rate-limit"
-    name: Name = Field(default="rate-limit", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="rate-limit", title="Name", description=NAME_HELP)
     windows: tuple[Window, ...] = Field(
-        title="Windows",
-        description="All of them hold at once. 60 per minute counts by the clock; 60 per minute, sliding in any minute;"
-        " 5 per second, burst 20 fills a bucket.",
+        title="At most",
+        description="One in a line; all of them hold at once.",
     )
     by: By = Field(
         default="caller",
         title="Counted by",
-        description="What is missing in a call is counted by its address (of IPv6 its /64).",
+        description="A call that lacks it is counted by its address (an IPv6 one by its /64).",
     )
     by_name: str = Field(
         default="",
         max_length=100,
-        title="Of the name",
-        description="The header, query parameter or claim to count by, where one of them is chosen.",
+        title="Name to count by",
+        description="The name of the header, query parameter or claim.",
+        json_schema_extra=hints(only=("by", NAMED)),
     )
     hold_ms: int = Field(
         default=0,
         ge=0,
         le=MOST_HOLD_MS,
         title="Hold for up to (ms)",
-        description="Instead of refusing, hold a call until its turn comes, at most so long; 0 refuses at once.",
+        description="Hold a call until its turn comes, at most this long, instead of refusing it; 0 refuses at once.",
+        json_schema_extra=hints(rare=True),
     )
     queue: int = Field(
         default=20,
         ge=1,
         le=MOST_QUEUE,
         title="Held at once",
-        description="Calls that may wait for one count on a node, in their order; more are refused.",
+        description="How many calls may wait on a node for the same count; further ones are refused.",
+        json_schema_extra=hints(rare=True),
     )
     when_away: WhenAway = Field(
         default="count on the node",
         title="While shared counters are away",
-        description="All nodes count together; while they cannot, each counts by itself, or as chosen here.",
+        description="Nodes count together. While they cannot, each counts by itself, or does what is chosen here.",
+        json_schema_extra=hints(rare=True),
     )
 
     @field_validator("windows")
@@ -79,14 +85,14 @@ class RateLimit(Policy):
 
     @model_validator(mode="after")
     def _named(self) -> "RateLimit":
-        if self.by in ("header", "query", "claim"):
+        if self.by in NAMED:
             if not self.by_name.strip():
-                raise ValueError(f"counting by {self.by} needs its name; fill in 'Of the name'")
+                raise ValueError(f"counting by {self.by} needs its name; fill in 'Name to count by'")
             if self.by == "header":
                 header_name(self.by_name)
         elif self.by_name:
             raise ValueError(
-                f"counting by {self.by} takes no name; empty 'Of the name', or choose header, query or claim"
+                f"counting by {self.by} takes no name; empty 'Name to count by', or choose header, query or claim"
             )
         return self
 

@@ -10,7 +10,7 @@ from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.parts import Part, Watch
 from tamarack.core.http.fields import Header
 from tamarack.core.json_pointer import at_pointer
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -21,7 +21,7 @@ class TokenCount(Policy):
     """Record the tokens that answers tell of."""
 
     kind: Literal["token-count"] = "token-count"
-    name: Name = Field(default="token-count", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="token-count", title="Name", description=NAME_HELP)
     prompt: str = Field(
         default="/usage/prompt_tokens",
         max_length=200,

@@ -8,7 +8,7 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.http.addresses import Networks, NetworkText
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -17,7 +17,7 @@ class AddressRanges(Policy):
     """Permit by address."""
 
     kind: Literal["addresses"] = "addresses"
-    name: Name = Field(default="addresses", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="addresses", title="Name", description=NAME_HELP)
     allow: tuple[NetworkText, ...] = Field(
         default=(), title="Let in", description="Addresses or networks, one in a line; empty lets all in."
     )

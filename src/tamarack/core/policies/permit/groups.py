@@ -7,7 +7,8 @@ from pydantic import Field, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
+from tamarack.core.form_hints import hints
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -16,15 +17,24 @@ class Groups(Policy):
     """Permit by group."""
 
     kind: Literal["groups"] = "groups"
-    name: Name = Field(default="groups", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="groups", title="Name", description=NAME_HELP)
     allow: tuple[Name, ...] = Field(
-        default=(), title="Let in", description="Groups, one in a line; empty lets every group in."
+        default=(),
+        title="Let in",
+        description="Groups, one in a line; empty lets every group in.",
+        json_schema_extra=hints(suggests="groups"),
     )
     deny: tuple[Name, ...] = Field(
-        default=(), title="Keep out", description="Groups kept out, even where another of theirs is let in."
+        default=(),
+        title="Keep out",
+        description="Groups kept out, even where another of theirs is let in.",
+        json_schema_extra=hints(suggests="groups"),
     )
     tell: bool = Field(
-        default=False, title="Tell callers", description="A refused caller is told which groups are let in."
+        default=False,
+        title="Tell callers",
+        description="A refused caller is told which groups are let in.",
+        json_schema_extra=hints(rare=True),
     )
 
     @model_validator(mode="after")

@@ -11,7 +11,7 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.http.origins import Origins, SitePattern, site_called_from
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -20,7 +20,7 @@ class ReferringSite(Policy):
     """Permit by the site that a call's page came from."""
 
     kind: Literal["referring-site"] = "referring-site"
-    name: Name = Field(default="referring-site", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="referring-site", title="Name", description=NAME_HELP)
     sites: tuple[SitePattern, ...] = Field(
         title="Sites", description="Like https://www.example.org or https://*.example.org, one in a line."
     )

@@ -8,8 +8,9 @@ from pydantic import Field, field_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.form_hints import hints
 from tamarack.core.identity.claims import MISSING, Requirement, claim_at
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings, few
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name, Text
 
@@ -18,19 +19,24 @@ class RequiredClaims(Policy):
     """Permit by the claims of the caller's token."""
 
     kind: Literal["claims"] = "claims"
-    name: Name = Field(default="claims", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="claims", title="Name", description=NAME_HELP)
     require: tuple[Requirement, ...] = Field(
         title="Requirements",
         description="All hold. Like: role equals skipper · port is one of corran, dunmoor · groups contains crew ·"
         " email is present. A name with / first is a JSON Pointer.",
+        json_schema_extra=hints(suggests="claims"),
     )
     message: Text = Field(
-        default="", title="Message", description="What a refused caller is told; empty for the usual words."
+        default="",
+        title="Message",
+        description="What a refused caller is told; empty for the usual words.",
+        json_schema_extra=hints(rare=True),
     )
     tell: bool = Field(
         default=False,
         title="Tell callers",
         description="A refused caller is told what its token must say, where no message says it.",
+        json_schema_extra=hints(rare=True),
     )
 
     @field_validator("require")

@@ -9,7 +9,7 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.identity.claims import scopes_of
-from tamarack.core.policies.kind import Policy, PolicyKind, Surroundings
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -20,7 +20,7 @@ class Scopes(Policy):
     """Permit by the scopes of the caller's token."""
 
     kind: Literal["scopes"] = "scopes"
-    name: Name = Field(default="scopes", title="Name", description="Replaces one so named further out.")
+    name: Name = Field(default="scopes", title="Name", description=NAME_HELP)
     scopes: tuple[str, ...] = Field(title="Scopes", description="One in a line, like berths:hold.")
     needs: Literal["all", "any"] = Field(default="all", title="Needs", description="All of them, or any one.")
 

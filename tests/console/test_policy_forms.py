@@ -1,0 +1,132 @@
+"""Policy forms: what depends on a choice, pickers, the sentence, warnings, and what would be replaced further out."""
+
+import re
+
+import pytest
+from flask.testing import FlaskClient
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlmodel import Session
+
+from tamarack.core.limits.window import UNITS, Window
+from tamarack.core.policies.identify.token import JwtPolicy
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.draft import queries as drafting
+from tamarack.web.rates import RateRow, rate_rows, to_try
+
+POLICIES = "/apis/sailings/2/policies"
+CLAIMED = {"level": "operation", "operation": "get /sailings/{id}", "kind": "rate-limit", "by": "caller", "old_name": "",
+           "windows": "5 per minute"}  # fmt: skip
+
+
+def names_at(world: Session, call: str) -> list[str]:
+    world.expire_all()
+    version = drafting.load_configuration(world).api("sailings").version("2")  # type: ignore[union-attr]
+    operation = version.operation(call) if version is not None else None
+    assert operation is not None
+    return [policy.name for policy in operation.policies]
+
+
+def test_a_policy_that_would_replace_one_further_out_asks_replace_or_keep_both(
+    admin: FlaskClient, world: Session
+) -> None:
+    typed = CLAIMED | {"name": "steady"}
+    question = "sailings 2 has a policy of this name"
+    assert question in admin.post(f"{POLICIES}/check", data=typed).text
+    asked = admin.post(f"{POLICIES}/save", data=typed)
+    assert (asked.status_code, question in asked.text) == (422, True)
+    assert names_at(world, "get /sailings/{id}") == []
+    assert admin.post(f"{POLICIES}/save", data=typed | {"beside": "beside"}).status_code == 303
+    assert names_at(world, "get /sailings/{id}") == ["steady-2"]
+    assert admin.post(f"{POLICIES}/save", data=typed | {"beside": "replace"}).status_code == 303
+    assert names_at(world, "get /sailings/{id}") == ["steady-2", "steady"]
+    changed = typed | {"old_name": "steady", "windows": "6 per minute"}  # it replaces already: nothing to ask
+    assert admin.post(f"{POLICIES}/save", data=changed).status_code == 303
+
+
+def test_a_field_that_another_choice_hides_counts_as_empty_and_is_kept_in_the_form(admin: FlaskClient) -> None:
+    typed = CLAIMED | {"name": "x", "by_name": "x-tenant"}
+    assert "Each caller may call 5 times a minute." in admin.post(f"{POLICIES}/check", data=typed).text
+    by_header = admin.post(f"{POLICIES}/check", data=typed | {"by": "header"}).text
+    assert "each value of the header <code>x-tenant</code>" in by_header
+    again = admin.post(f"{POLICIES}/save", data=typed | {"windows": "abc"}).text
+    assert 'value="x-tenant"' in again
+    assert re.search(r'data-shown-for="header,query,claim" data-shown-by="by" hidden', again)
+
+
+@pytest.mark.parametrize(
+    ("keys", "fields", "kept"),
+    [
+        ("a shared secret", {"secret": "harbour-register", "key_set": "http://127.0.0.1:1/x"}, ("HS256",)),
+        ("a key set", {"secret": "harbour-register", "key_set": "http://127.0.0.1:1/x"}, ("RS256",)),
+    ],
+)
+def test_jwt_asks_where_keys_come_from_and_takes_only_what_goes_with_the_answer(
+    admin: FlaskClient, world: Session, keys: str, fields: dict[str, str], kept: tuple[str, ...]
+) -> None:
+    page = admin.get(f"{POLICIES}/add?level=operation&operation=get+/sailings/%7Bid%7D&kind=jwt").text
+    assert re.search(r'<option value="a key set" selected>', page)
+    assert re.search(
+        r'data-shown-for="a shared secret" data-shown-by="keys_from" hidden>\s*<input[^>]*value="HS256"', page
+    )
+    typed = {"level": "operation", "operation": "get /sailings/{id}", "kind": "jwt", "name": "jwt", "old_name": "",
+             "keys_from": keys, "algorithms": ["RS256", "HS256"]} | fields  # fmt: skip
+    answer = admin.post(f"{POLICIES}/save", data=typed)
+    assert answer.status_code == 303, answer.text
+    world.expire_all()
+    version = drafting.load_configuration(world).api("sailings").version("2")  # type: ignore[union-attr]
+    assert version is not None
+    placed = version.operation("get /sailings/{id}").policies[0]  # type: ignore[union-attr]
+    assert isinstance(placed, JwtPolicy)
+    assert placed.algorithms == kept
+    assert bool(placed.secret) != bool(placed.key_set)
+    edit = admin.get(f"{POLICIES}/edit?level=operation&operation=get+/sailings/%7Bid%7D&policy=jwt").text
+    assert f'<option value="{keys}" selected>' in edit
+
+
+def test_names_that_exist_are_offered_and_a_group_that_nobody_carries_is_warned_of(
+    admin: FlaskClient, world: Session
+) -> None:
+    organization = subscribers.organization_named(world, "tern-trips")
+    assert organization is not None
+    organization.groups = ["island-hoppers"]
+    world.add(organization)
+    world.commit()
+    where = f"{POLICIES}/add?level=api&kind="
+    assert re.search(r'data-writes="f-allow"\s+data-adds="line">island-hoppers<', admin.get(where + "groups").text)
+    browser = admin.get(where + "browser-access").text
+    assert re.search(r'data-writes="f-headers"\s+data-adds="line">x-skerry-key<', browser)
+    typed = {"level": "api", "kind": "groups", "name": "g", "allow": "night-watch"}
+    checked = admin.post(f"{POLICIES}/check", data=typed).text.replace("&#39;", "'")
+    assert "carries the group 'night-watch' yet" in checked
+    assert "belongs to <code>night-watch</code>" in checked, "it is a warning, not an error"
+
+
+windows = st.builds(
+    lambda limit, seconds, how, burst: Window(
+        limit=limit, seconds=seconds, algorithm=how, burst=burst if how == "bucket" else 0
+    ),
+    st.integers(1, 10**6), st.sampled_from([1, 5, 60, 90, 3600, 86_400]), st.sampled_from(["fixed", "sliding", "bucket"]),
+    st.integers(1, 1_000),
+)  # fmt: skip
+
+
+@given(st.lists(windows, max_size=6))
+def test_the_picker_shows_every_limit_of_the_text_and_a_row_more(limits: list[Window]) -> None:
+    rows = rate_rows("\n".join(map(str, limits)))
+    assert rows[-1] == RateRow("", "minute", "fixed", "")
+    read = [(int(row.calls), row.per, row.how, int(row.burst or 0)) for row in rows[:-1]]
+    assert read == [(one.limit, one.span, one.algorithm, one.burst) for one in limits]
+    assert all(row.per in row.spans and set(UNITS) <= set(row.spans) for row in rows)
+    tried = to_try(rows)
+    if limits:
+        assert (tried["rate"], tried["per"]) == (str(limits[0].limit), limits[0].span)
+        others = [part for part in tried["also"].split("; ") if part]
+        assert [Window.model_validate(part) for part in others] == limits[1:]
+
+
+def test_the_rows_follow_the_text_and_lines_that_are_no_limit_are_left_to_the_text(admin: FlaskClient) -> None:
+    rows = admin.get("/limits/rows?windows=5 per second, burst 20%0Asoon").text
+    assert rows.count("rate-row") == 2
+    assert 'value="5"' in rows
+    assert "rate=5&amp;per=second" in rows
