@@ -236,6 +236,39 @@ document.addEventListener("change", (event) => {
   field.dispatchEvent(new Event("change", { bubbles: true }));
 });
 
+// Rows that are put in another order, by dragging or with Alt and the arrow keys; the server is told the order.
+function reordered(table) {
+  const form = document.getElementById(table.dataset.reorders);
+  form.elements.places.value = $$("tr[data-place]", table).map((row) => row.dataset.place).join(",");
+  form.requestSubmit();
+}
+document.addEventListener("dragstart", (event) => {
+  const row = event.target.closest?.("[data-reorders] tr[data-place]");
+  if (row) row.dataset.dragged = "";
+});
+document.addEventListener("dragover", (event) => {
+  const over = event.target.closest?.("[data-reorders] tr[data-place]");
+  const row = over && $("[data-dragged]", over.closest("table"));
+  if (!row) return;
+  event.preventDefault();
+  const box = over.getBoundingClientRect();
+  if (over !== row) over[event.clientY > box.top + box.height / 2 ? "after" : "before"](row);
+});
+document.addEventListener("dragend", (event) => {
+  const row = event.target.closest?.("[data-dragged]");
+  if (!row) return;
+  delete row.dataset.dragged;
+  reordered(row.closest("table"));
+});
+document.addEventListener("keydown", (event) => {
+  const row = event.altKey && event.target.closest?.("[data-reorders] tr[data-place]");
+  const other = row && { ArrowUp: row.previousElementSibling, ArrowDown: row.nextElementSibling }[event.key];
+  if (!other) return;
+  event.preventDefault();
+  other[event.key === "ArrowUp" ? "before" : "after"](row);
+  reordered(row.closest("table"));
+});
+
 // Escape closes what lies over the page.
 document.addEventListener("keydown", (event) => {
   if (event.key !== "Escape" || document.querySelector("dialog[open]")) return;

@@ -49,11 +49,39 @@ def test_a_board_is_made_of_saved_explorations_and_arranged(admin: FlaskClient) 
     assert admin.get(f"{BOARDS}ferry-days/").text.count('<section class="tile') == 1
     assert admin.post(f"{BOARDS}ferry-days/tiles/7", data={"do": "remove"}).status_code == 404
     bad = admin.post(f"{BOARDS}ferry-days/edit", data={"title": "", "span": "week"}, follow_redirects=True)
-    assert "The board cannot be so: title" in bad.text
+    assert "The board is not saved: title" in bad.text
     assert (
         "There is a board ferry-days already"
         in admin.post(f"{BOARDS}new", data={"title": "Ferry days"}, follow_redirects=True).text
     )
+
+
+def test_an_exploration_goes_onto_a_board_from_where_it_is_and_tiles_are_put_in_another_order(
+    admin: FlaskClient,
+) -> None:
+    for title, board in (("Refused", ""), ("Failed", "refused"), ("Calls", "refused")):
+        put = admin.post(f"{BOARDS}put?measure={title.lower()}&picture=line", data={"title": title, "board": board})
+        assert put.location == f"{BOARDS}refused/"
+
+    def titles() -> list[str]:
+        return [tile["title"] for tile in json.loads(admin.get(f"{BOARDS}refused/file").text)["tiles"]]
+
+    assert titles() == ["Refused", "Failed", "Calls"]
+    again = admin.post(f"{BOARDS}put?measure=calls", data={"title": "Refused", "board": ""}, follow_redirects=True)
+    assert "There is a board refused already" in again.text
+    assert admin.post(f"{BOARDS}put", data={"title": "", "board": ""}, follow_redirects=True).status_code == 200
+    assert admin.post(f"{BOARDS}refused/order", data={"places": "2,0,1"}).status_code == 303
+    assert titles() == ["Calls", "Refused", "Failed"]
+    for wrong in ("", "0,1", "0,1,1", "0,1,9", "a,b,c"):
+        assert admin.post(f"{BOARDS}refused/order", data={"places": wrong}).status_code == 409, wrong
+    assert admin.post(f"{BOARDS}operations/order", data={"places": "0"}).status_code == 403
+
+
+def test_a_tables_columns_say_no_measure_twice(admin: FlaskClient) -> None:
+    for measure, words in (("calls", "calls"), ("mean", "mean time"), ("error share", "refused and failed")):
+        heads = re.findall(r'<th class="num">([^<]*)</th>', admin.get(f"/traffic/explore/?measure={measure}").text)
+        assert words not in heads or measure == words == "calls", heads
+        assert len(heads) == len(set(heads)), heads
 
 
 def test_a_board_is_shared_with_roles_and_its_owners_to_change(admin: FlaskClient) -> None:

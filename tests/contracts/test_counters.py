@@ -152,6 +152,30 @@ def test_live_counters_are_found_and_cleared_in_both(stores: Stores) -> None:
     assert {each.key for each in stores.run(shared.live(limiters, "steady", NOW, 9))} == {"b|b"}
 
 
+def test_a_limit_that_a_new_configuration_has_no_more_is_forgotten_unless_that_fails(stores: Stores) -> None:
+    kept, gone = limiter("everywhere/steady", "5 per day"), limiter("sailings/2/steady", "5 per day")
+    memory, shared = MemoryCounters(), stores.fresh_redis()
+    for each in (kept, gone):
+        memory.bind(each)
+        memory.take([(each, "a", 1)], NOW)
+        stores.run(shared.take([(each, "a", 1)], NOW))
+
+    def shown() -> set[str]:
+        """The limits among the live counters; the shared ones are asked for what is bound here."""
+        mine = {one.id for one in memory.live("", NOW, 9)}
+        assert mine == {one.id for one in stores.run(shared.live(memory.limiters(), "", NOW, 9))}
+        return mine
+
+    with pytest.raises(RuntimeError), memory.anew():
+        memory.bind(kept)
+        raise RuntimeError("it cannot be taken up")
+    assert shown() == {"everywhere/steady", "sailings/2/steady"}
+    with memory.anew():
+        memory.bind(kept)
+    assert shown() == {"everywhere/steady"}
+    assert memory.take([(kept, "a", 1)], NOW).left == 3, "what is kept counts on"
+
+
 @pytest.fixture(params=["memory", "redis"])
 def take_for(request: pytest.FixtureRequest, stores: Stores) -> Callable[..., Take]:
     made: Callable[..., Take] = getattr(stores, request.param)

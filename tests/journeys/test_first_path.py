@@ -86,7 +86,7 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     page.get_by_label("Backend", exact=True).select_option("harbour")
     page.get_by_role("button", name="Save to the draft").click()
     expect(page.get_by_text("Freight 1 is in the draft, with 3 operations.")).to_be_visible()
-    expect(page.get_by_text("Nobody may call")).to_be_visible()
+    expect(page.get_by_text("Nobody may call: nothing here")).to_be_visible()
 
     # 3. Its call path: a key, one open operation, a limit; checked while it is typed
     page.get_by_label("Add to Identify, Freight 1").click()

@@ -19,7 +19,7 @@ from tamarack.core.identity import material
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material
 from tamarack.core.identity.sealing import NotSealedHere
-from tamarack.core.limits.store import CounterStore
+from tamarack.core.limits.memory import MemoryCounters
 from tamarack.gateway.gateway import Gateway, Serving
 from tamarack.gateway.kept import FeedEntry, KeptState
 from tamarack.gateway.quota_use import QuotaUse
@@ -42,7 +42,7 @@ class Follower:
         gateway: Gateway,
         directory: CallerDirectory,
         material: Material,
-        counters: CounterStore,
+        counters: MemoryCounters,
         kept: KeptState,
         database: str,
         address: str,
@@ -91,7 +91,8 @@ class Follower:
     def _take_up(self, number: int, raw: dict[str, object]) -> bool:
         try:
             snapshot = Snapshot.model_validate(raw)
-            serving = Serving(number, snapshot, self._directory, self._counters, self._material, self._used)
+            with self._counters.anew():
+                serving = Serving(number, snapshot, self._directory, self._counters, self._material, self._used)
         except Exception as error:  # whatever is wrong with it, the last one goes on serving
             self._unreadable = number
             self._problem = f"rollout {number} cannot be read: {self._said(error)}"

@@ -69,6 +69,7 @@ def page(api: str, version: str) -> Any:
         operation=operation,
         typed=typed,
         credentials=credentials,
+        rule=_rule(draft(), api, version, operation.call)[1] if operation is not None else None,
         errors=errors,
         answers=answers,
         **head_values(found, inside),

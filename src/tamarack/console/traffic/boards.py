@@ -8,6 +8,7 @@ from pydantic import ValidationError
 
 from tamarack.console.page import act, acting, back_to, me, render, requires
 from tamarack.console.traffic.explore import address, answered
+from tamarack.console.traffic.question import asked
 from tamarack.core.identity.permissions import ROLE_TITLES, STAFF_ROLES
 from tamarack.core.traffic.board import Board, NotABoard, Tile, read_board
 from tamarack.core.traffic.span import SPANS
@@ -18,6 +19,7 @@ from tamarack.store.boards.tables import BoardRow
 from tamarack.store.errors import NotPossible
 from tamarack.store.traffic.reading import TookTooLong
 from tamarack.web.application import db
+from tamarack.web.numbers import whole
 from tamarack.web.pictures.charts import Chart
 from tamarack.web.pictures.exploration_picture import Row, picture, rows
 
@@ -176,7 +178,7 @@ def _save(board: Board, changes: dict[str, Any], roles: list[str] | None = None)
     try:
         changed = Board.model_validate(board.model_dump(mode="json") | changes)
     except ValueError as error:
-        raise NotPossible(f"The board cannot be so: {read_problem(error)}") from error
+        raise NotPossible(f"The board is not saved: {read_problem(error)}") from error
     boards.save_board(db(), acting(), changed, roles)
 
 
@@ -186,6 +188,46 @@ def read_problem(error: ValueError) -> str:
         return str(error)
     first = problems_of(error)[0]
     return f"{first.field} {first.message}"
+
+
+@pages.post("/put")
+@requires("see")
+def put() -> Any:
+    """Put an exploration on a board of one's own, or on a new one named for it."""
+    exploration, errors = asked()
+    if errors:
+        abort(422, "; ".join(errors.values()))
+    title, chosen = request.form.get("title", "").strip(), request.form.get("board", "")
+    name = chosen or slug(title or "board")
+
+    def change() -> None:
+        if chosen:
+            board = _mine(chosen)[0]
+        elif boards.board(db(), name, *_who()) is not None:
+            raise NotPossible(f"There is a board {name} already; choose it, or give the tile another title.")
+        elif not 1 <= len(title) <= 120:
+            raise NotPossible("Give the tile a title of 1 to 120 characters.")
+        else:
+            board = Board(name=name, title=title)
+        tile = {"title": title, "width": "half", "question": exploration.model_dump(mode="json")}
+        _save(board, {"tiles": [*(one.model_dump(mode="json") for one in board.tiles), tile]})
+
+    if act(change, f"{title} is on the board."):
+        return back_to("boards.page", name=name)
+    return back_to("exploring.page", **exploration.query())
+
+
+@pages.post("/<name>/order")
+@requires("see")
+def order(name: str) -> Any:
+    """Put the tiles in another order: the places that they have now, in the order wanted."""
+    board, _ = _mine(name)
+    places = [whole(one) for one in request.form.get("places", "").split(",")]
+    if sorted(-1 if one is None else one for one in places) != list(range(len(board.tiles))):
+        abort(409, "The board was changed meanwhile; look at it again, then move its tiles.")
+    tiles = [board.tiles[place].model_dump(mode="json") for place in places if place is not None]
+    act(lambda: _save(board, {"tiles": tiles}), "The tiles are in another order.")
+    return back_to("boards.edit", name=name)
 
 
 @pages.post("/<name>/tiles")

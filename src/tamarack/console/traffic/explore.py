@@ -49,6 +49,10 @@ def narrower(exploration: Exploration, row: Row) -> str:
     return address(exploration.narrowed(dict(zip(exploration.split, row.key, strict=True))))
 
 
+BESIDE = {"calls": "calls", "error share": "refused and failed", "mean": "mean time"}
+"""What the table says of each group beside the measure, where that is not the measure itself."""
+
+
 @pages.get("/")
 @requires("see")
 def page() -> Any:
@@ -87,6 +91,9 @@ def page() -> Any:
         moments=moments(explored),
         watch=url_for("alerts.new", measure=exploration.measure, where=[str(one) for one in where]),
         nothing=not any(row.calls for row in found),
+        beside=[(name, words) for name, words in BESIDE.items() if name != exploration.measure],
+        own_boards=[board for board, row in boards.boards(db(), me().email, me().role)  # type: ignore[union-attr]
+                    if row is not None and row.owner == me().email],  # type: ignore[union-attr]
         saved=mine,
         opened=opened,
         roles=[(role, ROLE_TITLES[role]) for role in STAFF_ROLES],

@@ -1,6 +1,7 @@
 """Counters in this process's memory; each window counts by its algorithm."""
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 
 from tamarack.core.limits.algorithms import BucketCounts, FixedCounts, SlidingCounts, StretchCounts, counts_for
 from tamarack.core.limits.live import LiveCounter, listed
@@ -27,6 +28,19 @@ class MemoryCounters:
         limiter.state = tuple(self._counts(limiter.id, window) for window in limiter.windows)
         if not limiter.is_quota:
             self._bound[limiter.id] = limiter
+
+    @contextmanager
+    def anew(self) -> Iterator[None]:
+        """While a configuration is put together: limits that it does not bind are forgotten, unless that fails."""
+        before, self._bound = self._bound, {}
+        try:
+            yield
+        except BaseException:
+            self._bound = before
+            raise
+        gone = before.keys() - self._bound.keys()
+        for key in [key for key in self._windows if key[0] in gone]:
+            del self._windows[key]
 
     def restore(self, id: str, key: str, start: int, used: int) -> None:
         """Take up what was counted in a quota's stretch before this process began."""
