@@ -96,7 +96,11 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     page.get_by_label("Header", exact=True).fill("x-skerry-key")
     page.get_by_label("Query parameter").fill("key")
     page.get_by_role("button", name="Place it").click()
-    expect(page.get_by_text("The caller shows a key in the header x-skerry-key")).to_be_visible()
+    expect(
+        page.get_by_label("What holds for the whole API").get_by_text(
+            "The caller shows a key in the header x-skerry-key"
+        )
+    ).to_be_visible()
     page.get_by_role("navigation", name="Operations").get_by_role("link", name="/ports").click()
     page.get_by_label("Add to Identify, get /ports").click()
     page.get_by_role("link", name="Open to anyone").click()

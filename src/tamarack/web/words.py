@@ -113,6 +113,11 @@ def solid(text: str) -> str:
     return re.sub(r"\d+( k)? / (\d+ )?(s|min|h|day)\b", lambda found: found[0].replace(" ", _SOLID), text)
 
 
+def breakable(address: str) -> Markup:
+    """An address that may go on in the next line before a port and behind a slash, and never within a number."""
+    return Markup("<wbr>").join(re.split(r"(?<=/)(?!/)|(?=:[0-9])", address))
+
+
 def limits(windows: Iterable[Window]) -> str:
     """The windows of a plan, side by side: 20 / s, 100 k / day."""
     return solid(", ".join(window.brief for window in windows))
@@ -122,6 +127,7 @@ FILTERS = {
     "counted": counted,
     "limits": limits,
     "solid": solid,
+    "breakable": breakable,
     "number": number,
     "duration": duration,
     "share": share,

@@ -177,7 +177,7 @@ def _with(api: Api) -> Configuration:
 def change_description(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
     typed = {name: request.form.get(name, "").strip() for name in
-             ("title", "summary", "owner", "base_path", "backend", "state")}  # fmt: skip
+             ("title", "summary", "owner", "contact", "base_path", "backend", "state")}  # fmt: skip
     audience = typed_audience()
     typed["visible_to"] = "\n".join(audience)
     try:
@@ -185,7 +185,7 @@ def change_description(api: str, version: str) -> Any:
             inside.model_dump() | {name: typed[name] for name in ("base_path", "backend", "state")}
         )
         whole = replace_version(found, changed)
-        texts = {name: typed[name] for name in ("title", "summary", "owner")}
+        texts = {name: typed[name] for name in ("title", "summary", "owner", "contact")}
         whole = Api.model_validate(whole.model_dump() | texts | {"visible_to": audience})
     except ValidationError as error:
         errors = {str(problem.path[0]): problem.message for problem in problems_of(error) if problem.path}

@@ -122,13 +122,20 @@ def _plan_page(product: Product, plan: Plan | None, form: Form, made: Plan | Non
         product=product,
         plan=plan,
         form=form,
-        switched={name: any(_amount(form.values.get(one)) for one in names) for name, names in SWITCHES.items()},
+        switched={name: _is_on(form, name) for name in SWITCHES},
         effects=effects,
         audiences=audience_options(),
         means=f"A subscription {shown.in_words()}." if shown is not None else "",
         price=pricing.in_words(shown) if shown is not None else "",
         bill=_bill(shown) if shown is not None else [],
     )
+
+
+def _is_on(form: Form, switch: str) -> bool:
+    """Whether a switch is on: as it was sent, else where what is behind it is something."""
+    if request.method == "POST":
+        return switch in request.form
+    return any(_amount(form.values.get(name)) for name in SWITCHES[switch])
 
 
 def _amount(typed: Any) -> bool:
@@ -162,6 +169,7 @@ def save_plan(product: str) -> Any:
             for name in names:
                 typed[name] = "0"
     made, form = read_form(Plan, _FIELDS, typed)
+    form.values |= {name: request.form[name] for names in SWITCHES.values() for name in names if name in request.form}
     if isinstance(made, Plan) and any(plan.name == made.name and plan is not kept for plan in found.plans):
         form.errors["name"] = f"{found.title} has a plan {made.name!r} already; choose another name"
     many = _subscribers().get((product, kept.name), 0) if kept is not None else 0

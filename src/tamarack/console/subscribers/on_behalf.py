@@ -29,8 +29,11 @@ def make_application(name: str) -> Any:
     if owner is None:
         abort(404, f"There is no organization {name}.")
     title, description = request.form.get("title", ""), request.form.get("description", "")
-    act(lambda: subscribing.make_application(db(), acting(), owner, title, description),
-        f"{title.strip()} is registered for {owner.title}. Its leads see it; share it with members below.")  # fmt: skip
+    made: list[Application] = []
+    if act(lambda: made.append(subscribing.make_application(db(), acting(), owner, title, description)),
+           f"{title.strip()} is registered for {owner.title}. Its leads see it; here it is shared with members,"
+           " subscribed, and given credentials."):  # fmt: skip
+        return back_to("subscribers.application", id=made[0].id)
     return back_to("subscribers.organization", name=name)
 
 

@@ -137,7 +137,7 @@ def _api(old: Api | None, new: Api | None) -> list[Change]:
         return [Change("added", api.title, text, api.name)]
     if new is None:
         return [Change("removed", api.title, "is removed; its calls will be answered 404", api.name)]
-    words = {"title": "title", "summary": "summary", "owner": "owner", "style": "style"}
+    words = {"title": "title", "summary": "summary", "owner": "owner", "contact": "contact", "style": "style"}
     changes = _fields(api.title, api.name, old, new, words) + _seen(api.title, api.name, old, new)
     for _, page, page_now in _pairs(old.pages, new.pages, lambda p: p.name):
         what: What = "added" if page is None else "removed" if page_now is None else "changed"

@@ -22,7 +22,7 @@ from tamarack.core.identity.secret_names import SecretName, names_in
 from tamarack.core.limits.window import Window, distinct
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.policies.identify.places import header_name
-from tamarack.core.types import Frozen, Name, OneLine, Problem, Text, Title
+from tamarack.core.types import Frozen, Line, Name, OneLine, Problem, Text, Title
 
 METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace", "any")
 _SEGMENT = re.compile(r"^(\{[A-Za-z_][A-Za-z0-9_.-]*\}|[A-Za-z0-9._~!$&'()*+,;=:@%-]+)$")
@@ -204,6 +204,8 @@ class Api(Frozen):
     title: Title
     summary: Text = ""
     owner: Annotated[str, StringConstraints(strip_whitespace=True, max_length=120), OneLine] = ""
+    contact: Line = ""
+    """Where developers may turn; the portal shows it, and never the owner."""
     style: Literal["rest"] = "rest"
     visible_to: Audience = ()
     pages: tuple[DocumentationPage, ...] = Field(default=(), max_length=MOST_PAGES)
