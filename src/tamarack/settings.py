@@ -55,7 +55,7 @@ class Settings(BaseSettings):
         default="", description="Address of the test gateway in examples; empty for the first node."
     )
     secure_cookies: bool = Field(default=False, description="Send session cookies over HTTPS only.")
-    session_hours: int = Field(default=12, ge=1, le=720, description="Hours until a sign-in ends without use.")
+    session_hours: int = Field(default=12, ge=1, le=720, description="Hours without use after which a sign-in ends.")
     sign_in_attempts: int = Field(
         default=8, ge=1, description="Failed sign-ins of one account from one address within 15 minutes before a pause."
     )
@@ -117,7 +117,9 @@ class Settings(BaseSettings):
         description="Address where each node's metrics are read by Prometheus, 30 ports above its own; empty for none.",
     )
     spool_limit_mb: int = Field(
-        default=512, ge=1, description="Megabytes of records a node keeps on disk; beyond it the newest are dropped."
+        default=512,
+        ge=1,
+        description="Megabytes of records that a node keeps on disk; beyond that the newest are dropped.",
     )
     keep_calls_days: int = Field(default=35, ge=1, description="Days that single calls are kept.")
     keep_traces_days: int = Field(default=7, ge=1, description="Days that traces of calls are kept.")

@@ -80,9 +80,9 @@ def test_live_counters_are_listed_searched_and_cleared(admin: FlaskClient, world
     assert "sailings/2/live" in page
     assert "production-1 counts by itself" in page
     assert re.search(r'<td class="num">3</td>\s*<td class="num">5</td>', page)
-    assert "Nothing that fits" in admin.get("/limits/live?search=nobody").text
+    assert "Nothing that matches" in admin.get("/limits/live?search=nobody").text
     cleared = admin.post("/limits/live/clear", data={"id": "sailings/2/live", "key": "a"}, follow_redirects=True)
-    assert "begins anew" in cleared.text
+    assert "is reset" in cleared.text
     assert "Nothing is being counted" in admin.get("/limits/live").text
     assert "clear counter" in audited(world)
 
@@ -109,7 +109,7 @@ def test_a_node_that_does_not_answer_is_said(admin: FlaskClient, world: Session)
         ("every=0", ["give a whole number from 1"]),
         ("arrive=x", ["give a number from 0"]),
         ("pattern=a caller's calls", ["choose the caller"]),
-        ("pattern=a caller's calls&caller=tern-trips/nobody&at=yesterday", ["is no time"]),
+        ("pattern=a caller's calls&caller=tern-trips/nobody&at=yesterday", ["is not a time"]),
     ],
 )
 def test_a_limit_is_tried_before_it_is_set(admin: FlaskClient, query: str, words: list[str]) -> None:
@@ -181,8 +181,8 @@ def test_staff_change_a_plan_and_a_quota_from_the_application(
     assert "is on liner now" in post("plan", plan="liner")
     assert "is not offered here" in post("plan", plan="barge")
     assert "500 calls are granted" in post("quota", act="extend", calls="500", reason="fair")
-    assert "is no number of calls" in post("quota", act="extend", calls="some")
-    assert "begins anew" in post("quota", act="reset")
+    assert "is not a number of calls" in post("quota", act="extend", calls="some")
+    assert "is reset" in post("quota", act="reset")
     assert {"change plan later", "keep plan", "change plan", "extend quota", "reset quota"} <= set(audited(world))
     elsewhere = admin.post(where.replace(one.id, "x") + "/plan", data={"plan": "cutter"})
     assert (elsewhere.status_code, "no such subscription" in elsewhere.text) == (404, True)

@@ -111,7 +111,7 @@ def test_secrets_are_set_rotated_shown_masked_and_kept_while_they_are_used(admin
         assert value not in page
         assert value not in str([entry.details for entry in audit(world, "rotate secret")])
     refused = admin.post("/settings/secrets/harbour-register/remove", follow_redirects=True).text
-    assert "Roll out without it first" in refused
+    assert "Roll out a configuration without it first" in refused
     assert "is removed" in admin.post("/settings/secrets/office/remove", follow_redirects=True).text
 
 

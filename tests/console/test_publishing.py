@@ -72,7 +72,7 @@ def test_a_backend_is_added_tested_changed_and_removed(admin: FlaskClient) -> No
 
 def test_a_backend_in_use_is_not_removed(admin: FlaskClient) -> None:
     answer = admin.post("/backends/timetable/remove", follow_redirects=True)
-    assert "stands behind Sailings 1, Sailings 2" in answer.text
+    assert "is used by Sailings 1, Sailings 2" in answer.text
     assert admin.get("/backends/timetable").status_code == 200
 
 

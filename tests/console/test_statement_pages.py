@@ -100,14 +100,14 @@ def test_it_is_adjusted_issued_and_then_stays(admin: FlaskClient, used: int, wor
     ):
         data = {"amount": amount, "currency": currency, "words": words}
         answer = admin.post(f"{WHERE}adjust", data=data, follow_redirects=True).text
-        assert any(said in answer for said in ("is no amount", "is no currency", "Say what"))
+        assert any(said in answer for said in ("is not an amount", "is not a currency", "Say what"))
     admin.post(f"{WHERE}adjust", data={"amount": "-12,50", "currency": "EUR", "words": "Outage, agreed"})
     admin.post(f"{WHERE}adjust", data={"amount": "7", "currency": "EUR", "words": "by mistake"})
     (kept, mistaken) = stating.adjustments(world, subscribers.organization_named(world, "tern-trips"), MONTH)  # type: ignore[arg-type]
     assert kept.amount == Decimal("-12.5")
     admin.post(f"{WHERE}take-back/{mistaken.id}")
     assert "27.50 EUR" in admin.get(WHERE).text
-    assert "is issued, and stays" in admin.post(f"{WHERE}issue", follow_redirects=True).text
+    assert "is issued, and can no longer be changed" in admin.post(f"{WHERE}issue", follow_redirects=True).text
     before = admin.get(f"{WHERE}statement.json").json
     assert before is not None
     assert before["totals"] == {"EUR": "27.50"}

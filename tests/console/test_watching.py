@@ -90,7 +90,7 @@ def test_a_call_that_is_not_there_says_so(admin: FlaskClient) -> None:
     assert "is recorded" in admin.get("/traffic/calls?id=0000").text
     assert admin.get("/traffic/calls/0123456789abcdef").status_code == 404
     assert admin.get("/traffic/calls?after=nonsense&first=nonsense").status_code == 200
-    assert "is no span" in admin.get("/traffic/calls?first=nonsense&last=nonsense").text
+    assert "is not a span" in admin.get("/traffic/calls?first=nonsense&last=nonsense").text
 
 
 def test_the_rate_of_a_point_that_still_runs_is_that_of_its_part() -> None:
@@ -119,7 +119,7 @@ def test_operations_and_callers_are_told_in_several_orders(admin: FlaskClient, t
     assert "No call failed in this span" in admin.get("/traffic/?span=hour&operations=failing").text
     refused = admin.get("/traffic/?span=hour&callers=refused").text
     assert "outcome=refused" in refused
-    assert "is no span" in admin.get("/traffic/?first=x&last=y").text
+    assert "is not a span" in admin.get("/traffic/?first=x&last=y").text
 
 
 @pytest.fixture
@@ -175,7 +175,7 @@ def test_an_exploration_is_drawn_and_narrowed(admin: FlaskClient) -> None:
     assert "is not a field of calls" in wrong.text
     assert 'value="api is fares"' in wrong.text  # what is right stands all the same
     assert "No call matches" in admin.get(f"{WHERE}?where=api+is+nothing").text
-    assert "is no measure" in admin.get(f"{WHERE}?measure=joy").text
+    assert "is not a measure" in admin.get(f"{WHERE}?measure=joy").text
 
 
 @pytest.mark.usefixtures("explored")
@@ -287,8 +287,8 @@ def test_an_exploration_is_saved_shared_changed_and_removed(admin: FlaskClient) 
     sign_in(admin, "o.reed@skerry.example", "spruce-ink-17")
     assert admin.get(f"{WHERE}saved/{id}").status_code == 303
     theirs = admin.post(f"{WHERE}save?{asked}", data={"title": "Mine now", "id": id}, follow_redirects=True).text
-    assert "Only who saved an exploration changes it" in theirs
-    assert "Only who saved" in admin.post(f"{WHERE}saved/{id}/remove", follow_redirects=True).text
+    assert "Only its owner can change an exploration" in theirs
+    assert "Only its owner can" in admin.post(f"{WHERE}saved/{id}/remove", follow_redirects=True).text
     sign_in(admin, "s.heath@skerry.example", "lichen-grey-23")
     assert admin.get(f"{WHERE}saved/{id}").status_code == 404
     sign_in(admin, "i.marsh@skerry.example", "larch-gold-41")

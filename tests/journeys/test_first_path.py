@@ -127,7 +127,7 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
         expect(page.get_by_text("get /ports is open to anyone, without a credential").first).to_be_visible()
         page.get_by_label("Note for the history").fill("freight")
         page.get_by_role("button", name=f"Roll out to {environment}").click()
-        expect(page.get_by_text("Every node that answers has taken it up.")).to_be_visible()
+        expect(page.get_by_text("Every node that responds is running it.")).to_be_visible()
     rolled_out = page.url
 
     # 6. Calls before there is a key
@@ -197,7 +197,7 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     sign_in(page, demo.console, admin.email, admin.password)
     page.goto(rolled_out)
     page.get_by_role("button", name=re.compile("Roll back to")).click()
-    expect(page.get_by_text("Every node that answers has taken it up.")).to_be_visible()
+    expect(page.get_by_text("Every node that responds is running it.")).to_be_visible()
     assert curl(f"{freight}/ports").status == 404
     expect(page.get_by_role("link", name=re.compile("not rolled out"))).to_be_visible()
 

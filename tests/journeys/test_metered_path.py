@@ -120,7 +120,7 @@ def test_live_counters_are_searched_and_one_is_cleared(demo: Installation, page:
     row = page.get_by_role("row").filter(has_text="Island Planner").filter(has_text="per day").first
     expect(row).to_be_visible()
     row.get_by_role("button", name="Clear").click()
-    expect(page.get_by_text("begins anew")).to_be_visible()
+    expect(page.get_by_text("is reset")).to_be_visible()
     page.goto(f"{demo.console}/settings/audit")
     expect(page.get_by_text("clear counter").first).to_be_visible()
     page.goto(f"{demo.console}/limits/?environment=production")

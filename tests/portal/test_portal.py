@@ -122,7 +122,10 @@ def test_a_plan_by_approval_waits_for_staff(lead: FlaskClient, admin: FlaskClien
     admin.post(approve[1], data={"act": "approve"})
     world.expire_all()
     assert world.exec(select(Subscription)).one().state == "active"
-    assert "Nothing is asked for here" in admin.post(approve[1], data={"state": "pending"}, follow_redirects=True).text
+    assert (
+        "This request is no longer open"
+        in admin.post(approve[1], data={"state": "pending"}, follow_redirects=True).text
+    )
 
 
 def test_keys_are_made_revoked_and_tell_their_state(lead: FlaskClient, session: Session) -> None:
@@ -160,7 +163,7 @@ def test_people_make_credentials_of_their_own_kinds_with_restrictions(lead: Flas
     one = f"{page}/credentials/{signed.id}"
     assert "https://a.example" in lead.get(one).text
     later = {"act": "change", "label": "screen", "expires_on": "2028-06-30"}
-    assert "shorter, not longer" in lead.post(one, data=later).text
+    assert "moved forward, not back" in lead.post(one, data=later).text
     rotated = lead.post(one, data={"act": "rotate", "overlap": "24"}, follow_redirects=True).text
     assert "ends after the overlap" in rotated
     assert "rotated: its successor" in lead.get(one).text

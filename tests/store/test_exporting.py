@@ -186,9 +186,9 @@ def test_a_secret_goes_in_its_header_and_nowhere_else(
 @pytest.mark.parametrize(
     ("address", "header", "secret", "words"),
     [
-        ("collector", "", "", "is no address"),
+        ("collector", "", "", "is not an address"),
         ("http://c.example/v1/logs", "x-key", "", "go together"),
-        ("http://c.example/v1/logs", "x key", "s", "is no name of a header field"),
+        ("http://c.example/v1/logs", "x key", "s", "is not the name of a header field"),
         ("http://c.example/v1/logs", "x-key", "nothing", "There is no secret"),
     ],
 )

@@ -213,7 +213,7 @@ def test_a_credential_is_changed_within_its_bounds(session: Session, application
     shorter = Wanted(label="x", expires_at=now() + timedelta(days=1))
     credentials.change_credential(session, COMMAND_LINE, signed, shorter)
     for wrong, said in (
-        (Wanted(expires_at=now() + timedelta(days=9)), "shorter, not longer"), (Wanted(), "shorter, not longer"),
+        (Wanted(expires_at=now() + timedelta(days=9)), "moved forward, not back"), (Wanted(), "moved forward, not back"),
         (Wanted(expires_at=now() - timedelta(days=1)), "has passed"),
         (Wanted(expires_at=signed.expires_at, addresses=("10.0.0.1/8",)), "write the network itself"),
         (Wanted(expires_at=signed.expires_at, sites=("*",)), "let every site in"),

@@ -21,7 +21,7 @@ from tamarack.store.traffic.recording import Batch, take_in
 from web.pages import Page
 from web.test_odd_input import REAL, paths
 
-HOSTILE = """"'><x-hostile onmouseover=alert(1)>&quot;{{7*7}}</title></textarea>"""
+HOSTILE = """"'><x-hostile onmouseover=alert(1)>&quot;{{7*7777777}}</title></textarea>"""
 ATTRIBUTE = re.compile(r"^[a-zA-Z][a-zA-Z0-9:.-]*$")
 
 
@@ -94,7 +94,7 @@ def faults(pages: dict[str, str]) -> list[str]:
             wrong = [name for name in names if not ATTRIBUTE.match(name) or name.startswith("on")]
             if tag == "x-hostile" or wrong or len(names) != len(set(names)):
                 found.append(f"{path}: <{tag} {' '.join(names)}>")
-        if "49" in text and "{{7*7}}" not in text and "&#39;&gt;&lt;x-hostile" not in text:
+        if "54444439" in text:
             found.append(f"{path}: a name was taken for a template")
     return found
 

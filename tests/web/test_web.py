@@ -23,7 +23,7 @@ from tamarack.web.once import Once
 from tamarack.web.outgoing.asking import NotReached, fetch_text, probe
 from tamarack.web.pictures.charts import Line, heat_map, over_time, round_scale
 from tamarack.web.safe import safe_next
-from tamarack.web.words import ago, duration, number, share, size, ticked
+from tamarack.web.words import ago, duration, number, share, size, ticked, until
 
 ROOT = Path(__file__).parents[2]
 
@@ -45,6 +45,8 @@ def test_times_are_relative_with_the_exact_one_behind_them() -> None:
     now = datetime(2026, 11, 23, 12, tzinfo=UTC)
     assert "3 min ago" in ago(now - timedelta(minutes=3), now)
     assert "in 5 h" in ago(now + timedelta(hours=5), now)
+    assert "3 days left" in until(now + timedelta(days=3), now)
+    assert "over" in until(now - timedelta(days=3), now)
     assert 'datetime="2026-11-23T12:00:00+00:00">just now' in ago(now, now)
     assert ago(None) == "never"
 

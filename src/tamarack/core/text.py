@@ -25,13 +25,13 @@ def line_problem(text: str) -> str:
     """Why a text cannot stand in one line that people and programs read; empty where it can."""
     for pattern, words in (
         (_CONTROL, "which cannot stand in one line; remove it"),
-        (_TURNING, "which turns the direction of what follows; remove it"),
+        (_TURNING, "which changes the direction of the text after it; remove it"),
     ):
         found = pattern.search(text)
         if found is not None:
             return f"holds {_named(found[0])}, {words}"
     if _ENCODED.search(text):
-        return "holds an encoded word of mail (=?…?=); write it as it reads"
+        return "holds an encoded word of mail (=?…?=); write it as plain text"
     return ""
 
 

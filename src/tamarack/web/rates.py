@@ -12,7 +12,7 @@ KINDS = (("fixed", "by the clock"), ("sliding", "in any such span"), ("bucket", 
 WORDS = (
     ("60 per minute", "60 in each minute of the clock"),
     ("60 per minute, sliding", "60 in any 60 seconds"),
-    ("5 per second, burst 20", "5 a second on the long run, up to 20 at once"),
+    ("5 per second, burst 20", "5 a second in the long run, up to 20 at once"),
     ("10 per 5 seconds", "any number of seconds, minutes, hours or days"),
     ("0.5 per second, burst 3", "one every two seconds, up to 3 at once"),
 )

@@ -86,6 +86,14 @@ def ago(moment: datetime | None, now: datetime | None = None) -> Markup:
     return Markup('<time datetime="{}">{}</time>').format(moment.isoformat(), said)
 
 
+def until(moment: datetime, now: datetime | None = None) -> Markup:
+    """A time to come as how long is left, like `3 days left`; the exact time in its element."""
+    moment = moment.astimezone(UTC)
+    left = (moment - (now or datetime.now(UTC))).total_seconds()
+    said = f"{_span(left)} left" if left > 0 else "over"
+    return Markup('<time datetime="{}">{}</time>').format(moment.isoformat(), said)
+
+
 def _span(seconds: float) -> str:
     for length, unit in ((86400 * 2, "days"), (3600 * 2, "h"), (60 * 2, "min")):
         if seconds >= length:
@@ -134,6 +142,7 @@ FILTERS = {
     "size": size,
     "size_in_words": size_in_words,
     "ago": ago,
+    "until": until,
     "clock": clock,
     "ticked": ticked,
 }

@@ -39,7 +39,7 @@ def test_an_audience_is_everyone_or_those_it_names(
 
 @pytest.mark.parametrize("text", ["Tern Trips", "group:", "group:9", "-", "a/b"])
 def test_what_is_no_audience_is_named_with_the_mend(text: str) -> None:
-    with pytest.raises(ValidationError, match="is no audience: write an organization's name, group:NAME"):
+    with pytest.raises(ValidationError, match="is not an audience: write an organization's name, group:NAME"):
         Plan(name="skiff", title="Skiff", visible_to=(text,))
 
 

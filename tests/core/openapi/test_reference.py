@@ -185,7 +185,7 @@ def test_what_is_left_is_read_from_the_fields_of_an_answer() -> None:
         ("RateLimit", '"cutter-second";r=19;t=1, "quota";r=7'),
     ]
     assert [(one.name, one.in_words) for one in limits_left(headers)] == [
-        ("cutter-second", "19 of 20 left, anew in 1 s"),
+        ("cutter-second", "19 of 20 left, reset in 1 s"),
         ("quota", "7 of 1,000 left"),
     ]
     assert limits_left([("ratelimit", "unreadable"), ("x", "y")]) == []

@@ -166,7 +166,7 @@ def test_what_is_no_limit_says_what_one_looks_like(text: str, name: str) -> None
     [
         ({"where": ["path contains /x"]}, "reads single calls"),
         ({"where": ["environment is test"]}, "take it out of the conditions"),
-        ({"measure": "joy"}, "is no measure"),
+        ({"measure": "joy"}, "is not a measure"),
         ({"window": 0}, "greater than or equal to 1"),
         ({"compare": "change", "side": "below", "limit": -2}, "nothing falls by more than all of it"),
         ({"mail_to": ["nobody"]}, "@"),

@@ -57,22 +57,22 @@ def test_an_address_holds_all_of_a_question(
 @pytest.mark.parametrize(
     ("changes", "words"),
     [
-        ({"measure": "joy"}, "'joy' is no measure; those are calls"),
-        ({"measure": "p0"}, "'p0' is no measure"),
+        ({"measure": "joy"}, "'joy' is not a measure; those are calls"),
+        ({"measure": "p0"}, "'p0' is not a measure"),
         ({"split": ("colour",)}, "'colour' is nothing to split by"),
         ({"split": ("took",)}, "'took' is nothing to split by"),
         ({"where": ("colour is red",)}, "'colour' is not a field of calls; those are id, environment"),
-        ({"where": ("sailings",)}, "says no condition; write it like"),
+        ({"where": ("sailings",)}, "is not a condition; write it like"),
         ({"where": ("status is many",)}, "'many' is not a value for status; write it like 429"),
         ({"where": ("took from 5",)}, "write it like 200 ms or 1.5 s"),
         ({"where": ("took from 5 s to 1 s",)}, "put the smaller value first"),
         ({"where": ("api from a to b",)}, "a range is for numbers"),
         ({"where": ("status contains 4",)}, "status is a number"),
         ({"where": ("outcome is sad",)}, "'sad' is no outcome; those are answered, refused, failed"),
-        ({"span": "ages"}, "'ages' is no span"),
+        ({"span": "ages"}, "'ages' is not a span"),
         ({"step": "blink"}, "'blink' is no step; those are minute"),
         ({"step": "minute", "span": "month"}, "makes more than 1,500 of this span"),
-        ({"against": "tomorrow"}, "'tomorrow' is nothing to compare with"),
+        ({"against": "tomorrow"}, "'tomorrow' cannot be compared with"),
     ],
 )
 def test_a_question_that_cannot_be_asked_says_what_can(changes: dict[str, object], words: str) -> None:

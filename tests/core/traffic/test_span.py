@@ -64,10 +64,10 @@ def test_two_moments_are_read_as_they_were_written(first: datetime, minutes: int
 @pytest.mark.parametrize(
     ("text", "words"),
     [
-        ("yesterday", "'yesterday' is no span; those are hour, 6 hours"),
+        ("yesterday", "'yesterday' is not a span; those are hour, 6 hours"),
         ("2026-11-20/2026-11-19", "put the earlier moment first"),
         ("2016-11-20/2026-11-19", "longer than three years"),
-        ("a/b/c", "is no span"),
+        ("a/b/c", "is not a span"),
     ],
 )
 def test_what_is_no_span_says_what_is(text: str, words: str) -> None:

@@ -114,7 +114,7 @@ def document(sha256: str) -> Any:
 @requires("edit")
 def progress(sha256: str) -> Any:
     """The part of the page that says how far reading is; once it ended, the page is asked for anew."""
-    reading = documents.reading_of(db(), sha256) or abort(404, "This document was not handed over, or long ago.")
+    reading = documents.reading_of(db(), sha256) or abort(404, "This document is not here any more.")
     if reading.state == "read":
         return "", 200, {"HX-Refresh": "true"}
     return render("apis/imports/progress.html", **_progress(sha256))
@@ -185,7 +185,7 @@ def _new_backend(described: Description, typed: dict[str, str]) -> Backend | Non
 def _document_page(sha256: str, typed: dict[str, str], errors: dict[str, str]) -> str:
     text = documents.document_text(db(), sha256)
     if text is None or documents.reading_of(db(), sha256) is None:
-        abort(404, "This document was not handed over, or long ago; bring it in again.")
+        abort(404, "This document is not here any more; bring it in again.")
     described = documents.description_of(db(), sha256)
     if described is None:
         return render("apis/imports/document.html", described=None, lines=text.count("\n") + 1, **_progress(sha256))

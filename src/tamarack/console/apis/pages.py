@@ -261,9 +261,9 @@ def remove(api: str) -> Any:
     products = draft().products_with(api)
     if products:
         names = ", ".join(product.title for product in products)
-        refuse(f"{found.title} is part of {names}. Take it out of there first, so that no plan promises it.")
+        refuse(f"{found.title} is part of {names}. Remove it there first.")
         return back_to("apis.description", api=api, version=found.versions[0].version)
     change = drafting.save(db(), acting(), "api", api, None, f"removed {found.title}")
     db().commit()
-    done(f"{found.title} is removed from the draft. It runs on until the next rollout.", change)
+    done(f"{found.title} is removed from the draft. It keeps running until the next rollout.", change)
     return back_to("apis.index")

@@ -177,7 +177,7 @@ def remove(name: str) -> Any:
     used = _used_by(name)
     if used:
         names = ", ".join(f"{title} {version}" for _, version, title in used)
-        refuse(f"{name} stands behind {names}. Give them another backend first.")
+        refuse(f"{name} is used by {names}. Choose another backend for them first.")
         return back_to("backends.page", name=name)
     change = drafting.save(db(), acting(), "backend", backend.name, None, f"removed backend {name}")
     db().commit()

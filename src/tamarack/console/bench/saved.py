@@ -16,6 +16,7 @@ from tamarack.store.columns import now
 from tamarack.store.saved_calls.tables import SavedCall, SavedRun
 from tamarack.web.application import db, settings_of
 from tamarack.web.outgoing.sending import send
+from tamarack.web.words import counted
 
 pages = Blueprint("saved", __name__, url_prefix="/apis/<api>/<version>/saved")
 
@@ -119,9 +120,9 @@ def run(api: str, version: str) -> Any:
     db().commit()
     bad = sum(1 for one in results.values() if not one["good"])
     if bad:
-        refuse(f"{bad} of {len(results)} calls were not answered as expected in {where}.")
+        refuse(f"{bad} of {counted(len(results), 'call')} not answered as expected in {where}.")
     else:
-        done(f"All {len(results)} calls were answered as expected in {where}.")
+        done(f"{counted(len(results), 'call')} answered as expected in {where}.")
     return back_to("saved.index", api=api, version=version)
 
 

@@ -160,5 +160,5 @@ def clear() -> Any:
     else:
         auditing.record(db(), acting(), "clear counter", id, environment=where, key=key)
         db().commit()
-        done(f"The count of {key or 'all together'} under {id} begins anew.")
+        done(f"The count of {key or 'all together'} under {id} is reset.")
     return back_to("limits.live", search=request.form.get("search", ""), policy=request.form.get("policy", ""))

@@ -119,7 +119,7 @@ def _of_caller(trial: Trial, where: str, seconds: int) -> tuple[int, int]:
         try:
             first = datetime.fromisoformat(trial.typed["at"]).replace(tzinfo=UTC)
         except ValueError:
-            trial.errors["at"] = f"{trial.typed['at']!r} is no time; write it like 2026-11-22 08:00"
+            trial.errors["at"] = f"{trial.typed['at']!r} is not a time; write it like 2026-11-22 08:00"
     elif application:
         grain = max(60, seconds)
         found = next((one for one in peaks.peaks(db(), where, grain, most=500)
@@ -141,10 +141,10 @@ def _of_caller(trial: Trial, where: str, seconds: int) -> tuple[int, int]:
         trial.bursts = [(f"{float(share * 100):g} %", needed[share]) for share in SHARES]
     trial.arrivals = calls[:MOST_CALLS]
     if len(calls) > MOST_CALLS:
-        trial.note += f" The first {MOST_CALLS:,} of its {len(calls):,} calls are drawn; the figures count all."
+        trial.note += f" The first {MOST_CALLS:,} of its {len(calls):,} calls are drawn; the figures include all."
         last = datetime.fromtimestamp(trial.arrivals[-1] / 1_000_000, UTC)
     if not calls:
-        trial.note = f"No call of it is recorded in this stretch (from {first:%d %b %H:%M} UTC)."
+        trial.note = f"It has no recorded calls in this stretch (from {first:%d %b %H:%M} UTC)."
     trial.typed["at"] = f"{first:%Y-%m-%d %H:%M:%S}" if trial.typed["at"] else ""
     return int(first.timestamp() * 1_000_000), int(last.timestamp() * 1_000_000)
 

@@ -215,5 +215,5 @@ def _save_plans(product: Product, plans: tuple[Plan, ...], summary: str) -> Any:
     made = product.model_copy(update={"plans": plans})
     change = drafting.save(db(), acting(), "product", product.name, made, summary)
     db().commit()
-    done(f"{summary[0].upper()}{summary[1:]}. It binds subscribers after the next rollout.", change)
+    done(f"{summary[0].upper()}{summary[1:]}. It applies to subscribers after the next rollout.", change)
     return back_to("plans.product_page", product=product.name)

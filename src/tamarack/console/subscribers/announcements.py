@@ -73,5 +73,5 @@ def withdraw(number: int) -> Any:
         abort(404, "There is no such notice.")
     announcing.withdraw(db(), acting(), found)
     db().commit()
-    done(f"‘{found.title}’ is taken back. Mail that was sent stays sent.")
+    done(f"‘{found.title}’ is withdrawn. Mail that has been sent cannot be recalled.")
     return back_to("announcements.index")

@@ -85,7 +85,7 @@ def change_person(id: str) -> Any:
         abort(404, "There is no such person.")
     if "password" in request.form:
         act(lambda: _set_password(person, request.form["password"]),
-            f"{person.name} can sign in with it, and chooses another first.")  # fmt: skip
+            f"{person.name} can sign in with it, and will choose another first.")  # fmt: skip
     else:
         role = request.form.get("role", person.role)
         active = request.form.get("active", "yes" if person.active else "no") == "yes"
@@ -147,7 +147,7 @@ def add_person(name: str) -> Any:
     )
     auditing.record(db(), acting(), "add person", typed["email"], organization=name)
     db().commit()
-    done(f"{typed['name']} can sign in to the portal, and chooses a password of their own first.")
+    done(f"{typed['name']} can sign in to the portal, and will choose their own password first.")
     return back_to("subscribers.organization", name=name)
 
 
@@ -257,9 +257,9 @@ def change_quota(id: str, subscription: str) -> Any:
     typed = request.form.get("calls", "").replace(" ", "")
     if request.form.get("act") == "reset":
         act(lambda: quotas.reset(db(), acting(), found, reason),
-            "The quota's count begins anew; nodes know within a second.")  # fmt: skip
+            "The quota's count is reset; nodes know within a second.")  # fmt: skip
     elif (calls := whole(typed)) is None:
-        refuse(f"{typed!r} is no number of calls; give a whole number.")
+        refuse(f"{typed!r} is not a number of calls; give a whole number.")
         keep_typed()
     else:
         act(lambda: quotas.extend(db(), acting(), found, calls, reason),
@@ -299,7 +299,7 @@ def set_may_look_again(name: str) -> Any:
     forgotten = 0 if allowed else credentials_store.forget_values(db(), found)
     db().commit()
     if allowed:
-        done(f"{found.title} may look again at credentials that it makes from now on.")
+        done(f"{found.title} may look again at credentials made from now on.")
     else:
-        done(f"{found.title} may look no more; {forgotten} kept values are removed.")
+        done(f"{found.title} may no longer look at credentials; {forgotten} kept values are removed.")
     return back_to("subscribers.organization", name=name)

@@ -54,7 +54,7 @@ def add() -> Any:
     )
     auditing.record(db(), acting(), "add staff", typed["email"], role=typed["role"])
     db().commit()
-    done(f"{typed['name']} can sign in to the console, and chooses a password of their own first.")
+    done(f"{typed['name']} can sign in to the console, and will choose their own password first.")
     return back_to("team.people")
 
 

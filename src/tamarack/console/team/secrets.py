@@ -105,7 +105,7 @@ def remove(name: str) -> Any:
     running_in = [title for title in used if title in ENVIRONMENTS]
     if running_in:
         places = ", ".join(used[running_in[0]])
-        refuse(f"{name} is used by {places} in {' and '.join(running_in)}. Roll out without it first.")
+        refuse(f"{name} is used by {places} in {' and '.join(running_in)}. Roll out a configuration without it first.")
         return back_to("secrets.index")
     try:
         store.remove_secret(db(), acting(), name)

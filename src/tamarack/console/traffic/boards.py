@@ -145,7 +145,7 @@ def new() -> Any:
 def _mine(name: str) -> tuple[Board, BoardRow]:
     board, row = _board(name)
     if row is None or row.owner != _who()[0]:
-        abort(403, "Only who made a board changes it. Make a copy, and change that.")
+        abort(403, "Only its owner can change a board. Make a copy, and change that.")
     return board, row
 
 

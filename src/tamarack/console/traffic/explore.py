@@ -177,7 +177,7 @@ def remove(id: str) -> Any:
     titles: list[str] = []
     act(
         lambda: titles.append(boards.remove_exploration(db(), acting(), id)),
-        lambda: f"{titles[0]} is removed. Boards that show it hold a copy, and keep theirs.",
+        lambda: f"{titles[0]} is removed. Boards that show it keep their own copy.",
     )
     return back_to("exploring.page")
 

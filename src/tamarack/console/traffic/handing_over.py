@@ -81,7 +81,7 @@ def calls(form: str) -> Any:
     if many > handing.AT_ONCE:
         act(
             lambda: handing.ask(db(), acting(), form, wanted, names, otel, many),
-            f"A file of {many:,} calls is being made; it goes on when you leave this page.",
+            f"A file of {many:,} calls is being made; you can leave this page meanwhile.",
         )
         return back_to("handing_over.files")
     engine = current_app.extensions["tamarack_engine"]
@@ -113,7 +113,7 @@ def file(id: str) -> Any:
     made = handing.my_file(db(), _me(), id)
     place = handing.place_of(settings_of(current_app).home, made) if made is not None else None
     if made is None or made.state != "ready" or place is None or not place.exists():
-        abort(404, "There is no such file of yours, or it is not made yet; files are kept for some days.")
+        abort(404, "There is no such file of yours, or it is not ready yet; files are kept for some days.")
     return send_file(place.resolve(), mimetype=FORMS[made.form], as_attachment=True, download_name=f"calls.{made.form}")
 
 

@@ -106,7 +106,7 @@ def adjust(organization: str, month: str) -> Any:
 @requires("subscribers")
 def take_back(organization: str, month: str, number: int) -> Any:
     owner = _organization(organization)
-    act(lambda: stating.take_back(db(), acting(), owner, _month(month), number), "The adjustment is taken back.")
+    act(lambda: stating.take_back(db(), acting(), owner, _month(month), number), "The adjustment is withdrawn.")
     return back_to("statements.page", organization=organization, month=month)
 
 
@@ -115,5 +115,8 @@ def take_back(organization: str, month: str, number: int) -> Any:
 def issue(organization: str, month: str) -> Any:
     owner = _organization(organization)
     made = _made(owner, _month(month))
-    act(lambda: stating.issue(db(), acting(), made, owner), f"The statement of {month} is issued, and stays as it is.")
+    act(
+        lambda: stating.issue(db(), acting(), made, owner),
+        f"The statement of {month} is issued, and can no longer be changed.",
+    )
     return back_to("statements.page", organization=organization, month=month)

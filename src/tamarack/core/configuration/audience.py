@@ -44,8 +44,8 @@ def _one(name: str) -> str:
     bare = name.removeprefix(_GROUP)
     if not _NAME.match(bare):
         raise ValueError(
-            f"{name!r} is no audience: write an organization's name, group:NAME, internal, partners, or organizations"
-            " for all who are signed in"
+            f"{name!r} is not an audience: write an organization's name, group:NAME, internal, partners, or"
+            " organizations for all who are signed in"
         )
     return name
 

@@ -51,7 +51,7 @@ class Part(Frozen):
         api, _, operation = place.strip().partition(" ")
         if not separator or not limits.strip():
             raise ValueError(
-                f"{value!r} says no limit for an API; write it like 'positions: 5 per second' or"
+                f"{value!r} does not name a limit for an API; write it like 'positions: 5 per second' or"
                 " 'fares post /quotes: 60 per minute'"
             )
         parts: list[str] = []

@@ -156,7 +156,7 @@ def judge(
     if not why:
         steps.append(Step("Ask first?", True, f"No: {method} with only plain headers is sent at once."))
     else:
-        steps.append(Step("Ask first?", True, f"Yes, with a preflight: {' and '.join(why)} make it so."))
+        steps.append(Step("Ask first?", True, f"Yes, with a preflight, because of {' and '.join(why)}."))
         if rule is None:
             text = "The gateway answers 403: no browser access rule holds here, so it is closed."
             steps.append(Step("Preflight", False, text))

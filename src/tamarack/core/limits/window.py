@@ -130,11 +130,11 @@ def distinct(windows: tuple[Window, ...]) -> tuple[Window, ...]:
 
 
 def _said(window: Window) -> str:
-    count = f"{window.limit:,}".replace(",", " ")
+    count = "once" if window.limit == 1 else f"{window.limit:,} times".replace(",", " ")
     one = window.span in UNITS
     if window.algorithm == "sliding":
-        return f"{count} times in any {window.span}"
-    often = f"{count} times {('an ' if window.span == 'hour' else 'a ') if one else 'in '}{window.span}"
+        return f"{count} in any {window.span}"
+    often = f"{count} {('an ' if window.span == 'hour' else 'a ') if one else 'in '}{window.span}"
     return often if window.algorithm == "fixed" else f"{often} with bursts of {window.burst:,}".replace(",", " ")
 
 

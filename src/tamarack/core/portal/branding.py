@@ -40,7 +40,7 @@ class Link(Frozen):
             return value
         label, _, address = value.strip().rpartition(" ")
         if not label:
-            raise ValueError(f"{value!r} is no link; write it like 'Terms of use https://www.skerry.example/terms'")
+            raise ValueError(f"{value!r} is not a link; write it like 'Terms of use https://www.skerry.example/terms'")
         return {"label": label, "address": address}
 
     @field_validator("address")
@@ -50,7 +50,7 @@ class Link(Frozen):
         if parts.scheme == "mailto" and "@" in parts.path:
             return address
         if parts.scheme not in ("http", "https") or not parts.netloc:
-            raise ValueError(f"{address!r} is no address; it starts with https://, http:// or mailto:")
+            raise ValueError(f"{address!r} is not an address; it starts with https://, http:// or mailto:")
         return address
 
     def __str__(self) -> str:

@@ -106,7 +106,7 @@ def measure(name: str) -> Measure:
         return _PLAIN[name]
     found = _PERCENTILE.match(name)
     if found is None or not float(found[2]) > 0:
-        raise ValueError(f"{name!r} is no measure; those are {', '.join(_PLAIN)}, and percentiles like p95 or p99.9")
+        raise ValueError(f"{name!r} is not a measure; those are {', '.join(_PLAIN)}, and percentiles like p95 or p99.9")
     words, histogram = _TIMES[found[1] or ""]
     part = float(found[2]) / 100
     title = f"{found[2]} % {words}" if part != 0.5 else f"half {words}"
@@ -175,7 +175,7 @@ class Exploration(Frozen):
     @classmethod
     def _compared(cls, against: str) -> str:
         if against and against not in AGAINST:
-            raise ValueError(f"{against!r} is nothing to compare with; that are {', '.join(AGAINST)}")
+            raise ValueError(f"{against!r} cannot be compared with; choose one of {', '.join(AGAINST)}")
         return against
 
     @model_validator(mode="after")

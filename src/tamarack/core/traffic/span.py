@@ -90,7 +90,8 @@ def read_span(text: str, now: datetime) -> tuple[datetime, datetime]:
         first, last = (datetime.fromisoformat(part.strip()) for part in parts)
     except ValueError:
         raise ValueError(
-            f"{text!r} is no span; those are {', '.join(SPANS)}, or two moments like 2026-11-20T14:00/2026-11-20T18:00"
+            f"{text!r} is not a span; those are {', '.join(SPANS)}, or two moments like"
+            " 2026-11-20T14:00/2026-11-20T18:00"
         ) from None
     first, last = (at.replace(tzinfo=UTC) if at.tzinfo is None else at.astimezone(UTC) for at in (first, last))
     first, last = floored(first, 60), raised(last, 60)

@@ -92,7 +92,7 @@ def read_where(text: str) -> Where:
     found = _FORM.match(text)
     if found is None or not found[3]:
         raise ValueError(
-            f"{text!r} says no condition; write it like 'api is sailings', 'status from 400 to 499' or"
+            f"{text!r} is not a condition; write it like 'api is sailings', 'status from 400 to 499' or"
             " 'operation starts with get /sailings'"
         )
     field, how, rest = found.groups()

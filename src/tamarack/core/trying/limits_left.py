@@ -19,7 +19,7 @@ class Left:
     @property
     def in_words(self) -> str:
         of = f" of {self.quota:,}" if self.quota else ""
-        when = f", anew in {self.seconds:,} s" if self.seconds else ""
+        when = f", reset in {self.seconds:,} s" if self.seconds else ""
         return f"{self.left:,}{of} left{when}"
 
 

@@ -17,7 +17,7 @@ from tamarack.web.people.waiting import wait_for_attempt
 
 pages = Blueprint("joining", __name__)
 
-_OFTEN = "That was asked too often from here. Try again in a quarter of an hour."
+_OFTEN = "Too many requests from here. Try again in a quarter of an hour."
 _PROMISE = "A mail is on its way to {}. Follow the link in it."
 
 
@@ -74,7 +74,7 @@ def confirm_form(token: str) -> Any:
 def _confirm(token: str, error: str) -> Any:
     wanted = joining.to_confirm(db(), token)
     if wanted is None:
-        return _gone("This link is not good any more: it was used or is too old.")
+        return _gone("This link is no longer valid: it was used or is too old.")
     return render("joining/confirm.html", wanted=wanted, error=error)
 
 
@@ -101,7 +101,7 @@ def _invitation(token: str, name: str, errors: dict[str, str]) -> Any:
     link = joining.find_link(db(), token, "invite")
     organization = db().get(Organization, link.organization_id) if link is not None else None
     if link is None or organization is None:
-        return _gone("This invitation is not good any more: it was used, withdrawn, or is too old. Ask for another.")
+        return _gone("This invitation is no longer valid: it was used, withdrawn, or is too old. Ask for another.")
     return render("joining/invitation.html", link=link, inviting=organization, name=name, errors=errors)
 
 
@@ -147,7 +147,7 @@ def reset_form(token: str) -> Any:
 def _reset(token: str, error: str) -> Any:
     link = joining.find_link(db(), token, "reset")
     if link is None:
-        return _gone("This link is not good any more: it was used, is older than an hour, or a newer one was sent.")
+        return _gone("This link is no longer valid: it was used, is older than an hour, or a newer one was sent.")
     return render("joining/reset.html", email=link.email, error=error)
 
 

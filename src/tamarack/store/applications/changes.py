@@ -175,7 +175,7 @@ def change_plan(
     if product is None or wanted is None:
         raise NotPossible(f"The plan {plan!r} of {subscription.product!r} is not offered here.", "plan")
     if subscription.state == "ended":
-        raise NotPossible("The subscription is ended; subscribe anew instead.")
+        raise NotPossible("The subscription is ended; subscribe again instead.")
     if plan == subscription.plan:
         raise NotPossible(f"The subscription is on the plan {wanted.title} already.", "plan")
     details = {"product": subscription.product, "was": subscription.plan, "plan": plan}
@@ -251,7 +251,7 @@ def approve(session: Session, actor: Actor, offered: Configuration, subscription
         set_subscription_state(session, actor, subscription, "active", _instead(product, asked, granted))
         return
     if not waits(subscription):
-        raise NotPossible("Nothing is asked for here any more; someone else may have decided.")
+        raise NotPossible("This request is no longer open; someone else may have decided it.")
     _put_on(session, subscription, wanted)
     auditing.record(session, actor, "change plan", subscription.id, product=subscription.product, plan=wanted)
     _tell_state(session, subscription, f"on the plan {granted.title} now", _instead(product, asked, granted))
@@ -270,7 +270,7 @@ def decline(session: Session, actor: Actor, subscription: Subscription, reason: 
         set_subscription_state(session, actor, subscription, "ended", reason)
         return
     if not waits(subscription):
-        raise NotPossible("Nothing is asked for here any more; someone else may have decided.")
+        raise NotPossible("This request is no longer open; someone else may have decided it.")
     reason = reason.strip()[:500]
     if not reason:
         raise NotPossible("Say why: the reason is what they read in the mail.", "reason")

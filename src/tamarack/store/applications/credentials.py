@@ -76,7 +76,7 @@ def _restrictions(wanted: Wanted) -> tuple[list[str], list[str]]:
 
 def _check_expiry(expires_at: datetime | None) -> None:
     if expires_at is not None and expires_at <= now():
-        raise NotPossible(f"{expires_at:%Y-%m-%d %H:%M} UTC has passed; choose a time to come.", "expires_at")
+        raise NotPossible(f"{expires_at:%Y-%m-%d %H:%M} UTC has passed; choose a time in the future.", "expires_at")
 
 
 def make_credential(
@@ -206,7 +206,7 @@ def change_credential(session: Session, actor: Actor, credential: Credential, wa
             wanted.expires_at is None
             or (credential.expires_at is not None and wanted.expires_at > credential.expires_at)
         ):
-            message = "A signed key carries its end in itself: it can be made shorter, not longer. Rotate it instead."
+            message = "The end of a signed key is part of it: it can be moved forward, not back. Rotate it instead."
             raise NotPossible(message, "expires_at")
         application = session.get(Application, credential.application_id)
         if application is not None and credential.kind != "signed-key":
@@ -280,7 +280,7 @@ def revoke_credential(session: Session, actor: Actor, credential: Credential) ->
 
 
 def look_again(session: Session, actor: Actor, keys: CredentialKeys, credential: Credential) -> str:
-    """A credential's value, where it was kept; every look is recorded."""
+    """A credential's value, where it was kept; each time is recorded."""
     if credential.sealed is None or credential.revoked_at is not None:
         raise NotPossible("The value of this credential was not kept. Rotate it to get a new one.")
     try:

@@ -62,7 +62,7 @@ def save_exploration(
         raise NotPossible("Give the exploration a title of 1 to 120 characters.")
     kept = session.get(SavedExploration, id) if id else None
     if id and (kept is None or kept.owner != actor.name):
-        raise NotPossible("Only who saved an exploration changes it; save it under another title.")
+        raise NotPossible("Only its owner can change an exploration; save it under another title.")
     if kept is None:
         many = len(session.exec(select(SavedExploration.id).where(SavedExploration.owner == actor.name)).all())
         if many >= MOST_SAVED:
@@ -80,7 +80,7 @@ def remove_exploration(session: Session, actor: Actor, id: str) -> str:
     """Remove one of one's own; returns its title. Boards hold copies, and keep theirs. Raises NotPossible."""
     kept = session.get(SavedExploration, id)
     if kept is None or kept.owner != actor.name:
-        raise NotPossible("Only who saved an exploration removes it.")
+        raise NotPossible("Only its owner can remove an exploration.")
     session.delete(kept)
     record(session, actor, "remove exploration", f"exploration {id}", title=kept.title)
     return kept.title
@@ -129,7 +129,7 @@ def remove_board(session: Session, actor: Actor, name: str) -> str:
     """Remove a board of one's own; returns its title. Raises NotPossible."""
     row = session.get(BoardRow, name)
     if row is None or row.owner != actor.name:
-        raise NotPossible("Only who made a board removes it; shipped boards stay.")
+        raise NotPossible("Only its owner can remove a board; the boards that ship with Tamarack stay.")
     session.delete(row)
     record(session, actor, "remove board", f"board {name}", title=str(row.body.get("title", name)))
     return str(row.body.get("title", name))

@@ -154,7 +154,7 @@ def discard(session: Session, actor: Actor, running: Configuration, kind: str, n
         "everywhere": Everywhere(policies=running.everywhere),
     }
     if kind not in items:
-        raise LookupError(f"{kind!r} is no kind of item in the draft")
+        raise LookupError(f"{kind!r} is not a kind of item in the draft")
     return save(session, actor, kind, name, items[kind], f"discarded what was drafted of {kind} {name}".strip())
 
 

@@ -37,12 +37,12 @@ def set_up(session: Session, actor: Actor, address: str, on: bool, header: str, 
     parts = urlsplit(address)
     if on and not (parts.scheme in ("http", "https") and parts.hostname):
         raise NotPossible(
-            f"{address!r} is no address; write it like https://collector.skerry.example/v1/logs", "address"
+            f"{address!r} is not an address; write it like https://collector.skerry.example/v1/logs", "address"
         )
     if bool(header) != bool(secret):
         raise NotPossible("A header and the secret that it carries go together; give both, or neither.", "header")
     if header and not header.replace("-", "").isalnum():
-        raise NotPossible(f"{header!r} is no name of a header field; write it like x-collector-key", "header")
+        raise NotPossible(f"{header!r} is not the name of a header field; write it like x-collector-key", "header")
     named = session.get(Secret, secret) if secret else None
     if secret and named is None:
         raise NotPossible(f"There is no secret {secret!r}; make it under Secrets first.", "secret")

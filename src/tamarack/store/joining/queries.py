@@ -72,7 +72,7 @@ def _use(session: Session, token: str, purpose: str) -> MailLink:
     query = select(MailLink).where(MailLink.digest == _digest(token)).with_for_update()
     found = session.exec(query).first()
     if found is None or found.purpose != purpose or found.used_at is not None or found.expires_at <= now():
-        raise NotPossible("This link is not good any more: it was used, is too old, or a newer one was sent.")
+        raise NotPossible("This link is no longer valid: it was used, is too old, or a newer one was sent.")
     found.used_at = now()
     session.add(found)
     return found
@@ -118,7 +118,7 @@ def sign_up(session: Session, email: str, name: str, organization: str, message:
     asked = select(JoinRequest).where(JoinRequest.email == email)
     waits = session.exec(asked.where(JoinRequest.state == "waiting")).first()
     if _person(session, email) is not None or waits is not None:
-        there = "has an account already" if waits is None else "asks to join already: that waits for a decision"
+        there = "has an account already" if waits is None else "has asked to join already, and waits for a decision"
         text = (
             f"Someone signed up at {portal} with this address, which {there}."
             f" With an account, sign in at {portal}/sign-in, or set a new password at {portal}/forgot."
@@ -160,7 +160,7 @@ def confirm(session: Session, actor: Actor, token: str, password: str) -> JoinRe
     link = _use(session, token, "confirm")
     wanted = session.get(JoinRequest, link.subject)
     if wanted is None or wanted.state != "unconfirmed":
-        raise NotPossible("This link is not good any more: the request was made anew or decided.")
+        raise NotPossible("This link is no longer valid: the request was repeated or decided.")
     problem = password_problem(password, wanted.email)
     if problem is not None:
         raise NotPossible(f"The password {problem}.", "password")
@@ -198,9 +198,9 @@ def approve(
 ) -> Person:
     """Let someone in who asked. Raises `NotPossible` where they cannot be."""
     if wanted.state != "waiting":
-        raise NotPossible(f"This request is {wanted.state}; nothing is left to decide.")
+        raise NotPossible(f"This request is {wanted.state}; there is nothing left to decide.")
     if role not in ("lead", "member"):
-        raise NotPossible(f"{role!r} is no role in an organization; it is lead or member.", "role")
+        raise NotPossible(f"{role!r} is not a role in an organization; it is lead or member.", "role")
     if _person(session, wanted.email) is not None:
         raise NotPossible(f"{wanted.email} has an account already.")
     person = Person(
@@ -220,7 +220,7 @@ def approve(
 def decline(session: Session, actor: Actor, wanted: JoinRequest, reason: str) -> None:
     """Turn someone down who asked, with a reason that they are told."""
     if wanted.state != "waiting":
-        raise NotPossible(f"This request is {wanted.state}; nothing is left to decide.")
+        raise NotPossible(f"This request is {wanted.state}; there is nothing left to decide.")
     reason = reason.strip()[:500]
     if not reason:
         raise NotPossible("Say why: the reason is what they read in the mail.", "reason")
@@ -245,10 +245,10 @@ def new_organization(session: Session, actor: Actor, title: str, kind: str = "pa
     """An organization by its title. Raises `NotPossible` where it cannot be made."""
     title = a_line(title, 80, "title", "The organization's name")
     if kind not in ("internal", "partner"):
-        raise NotPossible(f"{kind!r} is no kind of organization; it is internal or partner.", "kind")
+        raise NotPossible(f"{kind!r} is not a kind of organization; it is internal or partner.", "kind")
     name = slug(title)
     if name in RESERVED or name in _PLACES:
-        raise NotPossible(f"{title!r} means something else here already; choose another name.", "title")
+        raise NotPossible(f"{title!r} is a reserved word here; choose another name.", "title")
     if session.exec(select(Organization).where(Organization.name == name)).first() is not None:
         raise NotPossible(f"There is an organization called {title} already.", "title")
     made = Organization(name=name, title=title, kind=kind)
@@ -261,9 +261,9 @@ def new_organization(session: Session, actor: Actor, title: str, kind: str = "pa
 def invite(session: Session, actor: Actor, organization: Organization, email: str, role: str, portal: str) -> None:
     """Ask someone in, by mail; the link lets them choose name and password."""
     if role not in ("lead", "member"):
-        raise NotPossible(f"{role!r} is no role in an organization; it is lead or member.", "role")
+        raise NotPossible(f"{role!r} is not a role in an organization; it is lead or member.", "role")
     if _person(session, email) is not None:
-        raise NotPossible(f"{email} has an account already, and one is all that a person has.", "email")
+        raise NotPossible(f"{email} has an account already; a person has only one.", "email")
     token = _link(session, "invite", "", email, actor.name, organization.id, role)
     text = (
         f"{actor.name} asks you to join {organization.title} as {role}. Choose your name and password within seven"
@@ -322,7 +322,7 @@ def forgot(session: Session, email: str, portal: str) -> None:
     token = _link(session, "reset", person.id, email, email)
     text = (
         f"{person.name},\n\nset a new password within the hour:\n\n{portal}/reset/{token}\n\n"
-        "If you did not ask for it, do nothing: the old one stays."
+        "If you did not ask for it, do nothing: your password stays as it is."
     )
     _mail(session, email, "Set a new password", text, secret=True)
     session.flush()
@@ -354,7 +354,7 @@ def set_password(session: Session, person: Person, password: str, must_change: b
 def change_person(session: Session, actor: Actor, person: Person, role: str, active: bool) -> None:
     """Change a person's role, or whether they may sign in. An organization keeps a lead."""
     if role not in ("lead", "member"):
-        raise NotPossible(f"{role!r} is no role in an organization; it is lead or member.", "role")
+        raise NotPossible(f"{role!r} is not a role in an organization; it is lead or member.", "role")
     leads = select(Person).where(
         Person.organization_id == person.organization_id, Person.role == "lead", Person.active, Person.id != person.id
     )

@@ -118,7 +118,7 @@ def issue(session: Session, actor: Actor, made: Statement, organization: Organiz
     if not made.ended:
         raise NotPossible(f"{made.month} is not over; its statement can be issued from the first of the next month on.")
     if issued(session, organization, made.month) is not None:
-        raise NotPossible(f"The statement of {made.month} was issued already, and stays as it is.")
+        raise NotPossible(f"The statement of {made.month} was issued already, and can no longer be changed.")
     kept = IssuedStatement(organization_id=organization.id, month=made.month, body=made.as_data(), issued_by=actor.name)
     session.add(kept)
     record(session, actor, "issue statement", f"{organization.name} {made.month}", totals=made.as_data()["totals"])
@@ -134,13 +134,13 @@ def adjust(
     try:
         found = Decimal(amount.strip().replace(",", ".").replace(" ", ""))
     except InvalidOperation:
-        raise NotPossible(f"{amount!r} is no amount; write it like 12.50, or -12.50 to take it off.") from None
+        raise NotPossible(f"{amount!r} is not an amount; write it like 12.50, or -12.50 to take it off.") from None
     if not found.is_finite() or not found or abs(found) > MOST_AMOUNT or found != found.quantize(Decimal("0.001")):
-        raise NotPossible(f"{amount!r} is no amount; it is not 0, and has at most three places after the point.")
+        raise NotPossible(f"{amount!r} is not an amount; it is not 0, and has at most three places after the point.")
     if not 1 <= len(words.strip()) <= 200:
         raise NotPossible("Say what the amount is for, in at most 200 characters.")
     if not (len(currency) == 3 and currency.isalpha() and currency.isupper()):
-        raise NotPossible(f"{currency!r} is no currency; write its code of ISO 4217, like EUR.")
+        raise NotPossible(f"{currency!r} is not a currency; write its code of ISO 4217, like EUR.")
     session.add(
         StatementAdjustment(organization_id=organization.id, month=month, words=words.strip(), amount=found,
                             currency=currency, made_by=actor.name)
@@ -155,7 +155,7 @@ def take_back(session: Session, actor: Actor, organization: Organization, month:
     if kept is None or kept.organization_id != organization.id or kept.month != month:
         raise NotPossible("There is no such adjustment.")
     if issued(session, organization, month) is not None:
-        raise NotPossible(f"The statement of {month} was issued, and stays as it is.")
+        raise NotPossible(f"The statement of {month} was issued, and can no longer be changed.")
     session.delete(kept)
     record(session, actor, "take back adjustment", f"{organization.name} {month}", amount=str(kept.amount),
            words=kept.words)  # fmt: skip

@@ -48,7 +48,7 @@ def note(session: Session, name: str, node: str, problem: str, path: str) -> Non
     said = one_line(problem)[:LONGEST]
     session.add(SetAside(name=name, node=node, problem=said, path=path))
     title = f"A batch of records of {node} was set aside"
-    text = f"{title}: {said}. The file is kept at {path}; the records behind it are taken in. See it under Nodes."
+    text = f"{title}: {said}. The file is kept at {path}; later records were taken in. See it under Nodes."
     telling.tell_admins(session, title, text)
 
 

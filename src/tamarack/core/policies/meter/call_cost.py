@@ -51,7 +51,7 @@ class CallCost(Policy):
         if self.answer_header:
             header_name(self.answer_header)
         if self.answer_value and not self.answer_value.startswith("/"):
-            raise ValueError(f"{self.answer_value!r} is no JSON Pointer; it starts with /, like /usage/units")
+            raise ValueError(f"{self.answer_value!r} is not a JSON Pointer; it starts with /, like /usage/units")
         if self.counts_as == 1 and not self.answer_header and not self.answer_value:
             raise ValueError("a call counts as 1 anyway; give a higher number, or where its answer says one")
         return self

@@ -40,7 +40,7 @@ class TokenCount(Policy):
     @classmethod
     def _pointer(cls, value: str) -> str:
         if value and not value.startswith("/"):
-            raise ValueError(f"{value!r} is no JSON Pointer; it starts with /, like /usage/prompt_tokens")
+            raise ValueError(f"{value!r} is not a JSON Pointer; it starts with /, like /usage/prompt_tokens")
         return value
 
 

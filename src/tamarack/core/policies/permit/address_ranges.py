@@ -22,7 +22,7 @@ class AddressRanges(Policy):
         default=(), title="Let in", description="Addresses or networks, one in a line; empty lets all in."
     )
     deny: tuple[NetworkText, ...] = Field(
-        default=(), title="Keep out", description="Kept out even where a range that is let in holds them."
+        default=(), title="Keep out", description="Kept out even if they lie in a range that is let in."
     )
 
     @model_validator(mode="after")

@@ -27,7 +27,7 @@ class Groups(Policy):
     deny: tuple[Name, ...] = Field(
         default=(),
         title="Keep out",
-        description="Groups kept out, even where another of theirs is let in.",
+        description="Groups kept out, even if another group of the application is let in.",
         json_schema_extra=hints(suggests="groups"),
     )
     tell: bool = Field(

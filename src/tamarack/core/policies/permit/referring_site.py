@@ -25,7 +25,7 @@ class ReferringSite(Policy):
         title="Sites", description="Like https://www.example.org or https://*.example.org, one in a line."
     )
     without: Literal["refuse", "admit"] = Field(
-        default="refuse", title="Calls that name no site", description="Programs that are no browser name none."
+        default="refuse", title="Calls that name no site", description="Programs other than browsers name none."
     )
 
     @field_validator("sites")

@@ -22,8 +22,8 @@ class RequiredClaims(Policy):
     name: Name = Field(default="claims", title="Name", description=NAME_HELP)
     require: tuple[Requirement, ...] = Field(
         title="Requirements",
-        description="All hold. Like: role equals skipper · port is one of corran, dunmoor · groups contains crew ·"
-        " email is present. A name with / first is a JSON Pointer.",
+        description="All of them hold. Like: role equals skipper · port is one of corran, dunmoor · groups contains"
+        " crew · email is present. A name with / first is a JSON Pointer.",
         json_schema_extra=hints(suggests="claims"),
     )
     message: Text = Field(
