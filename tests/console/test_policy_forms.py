@@ -8,10 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlmodel import Session
 
+from helpers import sign_in
 from tamarack.core.limits.window import UNITS, Window
 from tamarack.core.policies.identify.token import JwtPolicy
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.draft import queries as drafting
+from tamarack.store.secrets import queries as secrets
 from tamarack.web.rates import RateRow, rate_rows, to_try
 
 POLICIES = "/apis/sailings/2/policies"
@@ -82,6 +84,26 @@ def test_jwt_asks_where_keys_come_from_and_takes_only_what_goes_with_the_answer(
     assert bool(placed.secret) != bool(placed.key_set)
     edit = admin.get(f"{POLICIES}/edit?level=operation&operation=get+/sailings/%7Bid%7D&policy=jwt").text
     assert f'<option value="{keys}" selected>' in edit
+
+
+def test_a_shared_secret_is_set_with_the_policy_that_uses_it(admin: FlaskClient, world: Session) -> None:
+    typed = {"level": "operation", "operation": "get /sailings/{id}", "kind": "jwt", "name": "jwt", "old_name": "",
+             "keys_from": "a shared secret", "algorithms": ["HS256"], "new_secret": "tide-signing"}  # fmt: skip
+    short = admin.post(f"{POLICIES}/save", data=typed | {"new_value": "short-but-secret"})
+    assert (short.status_code, "has 16 bytes" in short.text) == (422, True)
+    assert "short-but-secret" not in short.text, "a value is never sent back"
+    taken = admin.post(f"{POLICIES}/save", data=typed | {"new_secret": "harbour-register", "new_value": "x" * 40})
+    assert (taken.status_code, "already" in taken.text) == (422, True)
+    assert not secrets.is_set(world, "tide-signing")
+    assert admin.post(f"{POLICIES}/save", data=typed | {"new_value": "x" * 40}).status_code == 303
+    world.expire_all()
+    assert secrets.is_set(world, "tide-signing")
+    assert names_at(world, "get /sailings/{id}") == ["jwt"]
+    sign_in(admin, "o.reed@skerry.example", "spruce-ink-17")  # may edit, and sets no secrets
+    typed |= {"name": "other", "new_secret": "mine", "new_value": "x" * 40, "beside": "beside"}
+    assert admin.post(f"{POLICIES}/save", data=typed).status_code == 422
+    world.expire_all()
+    assert not secrets.is_set(world, "mine")
 
 
 def test_names_that_exist_are_offered_and_a_group_that_nobody_carries_is_warned_of(

@@ -65,7 +65,7 @@ def lost(form: Form, again: Page) -> str:
     return best
 
 
-SECRETS = {"value", "password", "again", "old", "new"}
+SECRETS = {"value", "password", "again", "old", "new", "new_value"}
 """Never sent back to a page."""
 
 

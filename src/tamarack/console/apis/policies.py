@@ -3,13 +3,13 @@
 from dataclasses import dataclass
 from typing import Any
 
-from flask import Blueprint, abort, render_template, request
+from flask import Blueprint, abort, current_app, render_template, request
 from werkzeug.datastructures import MultiDict
 
 from tamarack.console.apis.pages import path_values
 from tamarack.console.apis.suggestions import suggestions, warnings
 from tamarack.console.apis.versions import replace_version, the_version
-from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
+from tamarack.console.page import acting, back_to, done, draft, may, refuse, render, requires
 from tamarack.core.configuration.effective import Placement, placed
 from tamarack.core.configuration.explain import source_of
 from tamarack.core.configuration.model import Api, Version
@@ -19,7 +19,9 @@ from tamarack.core.stages import Stage
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile, Everywhere
 from tamarack.store.draft.tables import DraftChange
-from tamarack.web.application import db
+from tamarack.store.errors import NotPossible
+from tamarack.store.secrets import queries as secrets
+from tamarack.web.application import db, settings_of
 from tamarack.web.forms import Form, blank, fields_of, read_form, values_of
 from tamarack.web.numbers import whole
 
@@ -209,9 +211,38 @@ def _named(policies: tuple[AnyPolicy, ...], name: str) -> AnyPolicy:
     return found
 
 
+def _typed() -> MultiDict[str, str]:
+    """The form as it was sent; a secret that is set with it is the one that the policy names."""
+    typed = MultiDict(request.form)
+    name = typed.get("new_secret", "").strip()
+    if name and may("secrets"):
+        typed["secret"] = name
+    return typed
+
+
+def _set_new_secret(policy: Policy, kind: PolicyKind, form: Form) -> bool:
+    """Set the secret that came with a policy; False where it cannot be, which the form then says."""
+    name, value = request.form.get("new_secret", "").strip(), request.form.get("new_value", "").strip()
+    if not name or not may("secrets") or getattr(policy, "secret", "") != name:
+        return True
+    if secrets.is_set(db(), name):
+        form.errors["secret"] = f"there is a secret {name!r} already; choose it, or give the new one another name"
+        return False
+    key = settings_of(current_app).keys.credentials.sealing
+    try:
+        secrets.set_secret(db(), acting(), key, name, value, summary=kind.title, least=kind.least_secret(policy))
+    except NotPossible as error:
+        db().rollback()
+        form.errors["secret"] = str(error)
+        return False
+    return True
+
+
 def _read(kind: PolicyKind, there: tuple[AnyPolicy, ...], old_name: str) -> tuple[Policy | None, Form]:
     fields = fields_of(kind.model, first=kind.asks_first)
-    policy, form = read_form(kind.model, fields, request.form, {"kind": kind.kind})
+    policy, form = read_form(kind.model, fields, _typed(), {"kind": kind.kind})
+    if "secret" in form.values:
+        form.values["secret"] = request.form.get("secret", "")  # as it was chosen
     assert policy is None or isinstance(policy, Policy)
     if policy is not None and any(one.name == policy.name != old_name for one in there):
         form.errors["name"] = f"another policy here is named {policy.name!r}; choose another name"
@@ -251,6 +282,8 @@ def save(api: str, version: str) -> Any:
         policy = policy.model_copy(update={"name": free})
     elif _said(Placed(level, found, inside, call, old_name), kind, form)["outer"] and not _beside():
         return _panel(found, inside, **again), 422  # it asks: replace, or beside it?
+    if not _set_new_secret(policy, kind, form):
+        return _panel(found, inside, **again), 422
     if old_name:
         policies = tuple(policy if one.name == old_name else one for one in there)
         verb = "changed"

@@ -61,6 +61,11 @@ def facts_for(session: Session, environment: str) -> dict[str, SecretFacts]:
     return found
 
 
+def is_set(session: Session, name: str) -> bool:
+    """Whether a secret is there."""
+    return session.get(Secret, name) is not None
+
+
 def set_secret(
     session: Session,
     actor: Actor,
