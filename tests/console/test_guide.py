@@ -85,6 +85,29 @@ def test_the_guide_leads_from_a_new_api_to_its_first_call(
     assert step(admin) == ""
 
 
+def test_where_tokens_name_the_caller_the_guide_registers_the_name(
+    admin: FlaskClient, world: Session, tides: Api
+) -> None:
+    jwt = {"level": "api", "kind": "jwt", "name": "jwt", "old_name": "", "keys_from": "a shared secret",
+           "algorithms": ["HS256"], "new_secret": "tide-signing", "new_value": "x" * 40,
+           "issuer": "https://tide.skerry.example"}  # fmt: skip
+    admin.post("/apis/tides/1/policies/save", data=jwt)
+    admin.post(f"{GUIDE}/offer", data={"limits": "10 per second"})
+    form = {"title": "Tide Clock", "organization_title": "Harbour Lights", "plan": "tides/standard"}
+    admin.post(f"{GUIDE}/application", data=form)
+    mark = re.search(r'name="mark"\s+value="([^"]+)"', admin.get(PAGE).text)
+    assert mark is not None
+    admin.post("/review", data={"environment": "production", "mark": mark[1], "next": PAGE})
+    page = admin.get(PAGE).text
+    assert "Bearer YOUR-TOKEN" in page
+    assert "Tokens of https://tide.skerry.example name" in page
+    assert "1 to 200 characters" in admin.post(f"{GUIDE}/identity", data={"name": " "}, follow_redirects=True).text
+    admin.post(f"{GUIDE}/identity", data={"name": "tide-clock"})
+    assert "Register this" not in admin.get(PAGE).text
+    made = world.exec(select(Credential).where(Credential.kind == "outside-identity")).one()
+    assert (made.public, made.issuer, made.environment) == ("tide-clock", "https://tide.skerry.example", "production")
+
+
 def test_steps_done_elsewhere_count_and_an_open_api_needs_no_caller(admin: FlaskClient, tides: Api) -> None:
     admin.post(f"{GUIDE}/offer", data={"product": "passage"})
     admin.post(f"{GUIDE}/protect", data={"by": "open"})

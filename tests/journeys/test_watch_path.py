@@ -52,7 +52,8 @@ def test_a_picture_leads_to_the_call_that_made_it(demo: Installation, page: Page
     chart.press("ArrowRight")
     expect(page.locator("#exploration-readout")).to_contain_text("calls, half within")
     # saved, and found again under its title
-    page.get_by_label("Title").fill("From the cache, Sailings")
+    page.get_by_text("Save it", exact=True).click()
+    page.get_by_label("Title", exact=True).fill("From the cache, Sailings")
     page.get_by_label("every support").check()
     page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_text("The exploration is saved.")).to_be_visible()
@@ -74,6 +75,25 @@ def test_a_board_is_made_of_it_and_looked_at_in_full(demo: Installation, page: P
     page.get_by_label("Put on it").select_option(label="From the cache, Sailings")
     page.get_by_role("button", name="Put it on").click()
     expect(page.get_by_text("is on the board")).to_be_visible()
+    # another is put on it from where it is, and goes before the first, by keys
+    page.goto(f"{demo.console}/traffic/explore/?measure=failed&picture=line")
+    page.get_by_text("Put it on a board", exact=True).click()
+    page.get_by_label("Title of the tile").fill("Failures")
+    page.get_by_label("Board", exact=True).select_option(label="Quay side")
+    page.get_by_role("button", name="Put it on").click()
+    expect(page.locator(".tile h2")).to_have_text(["From the cache, Sailings", "Failures"])
+    page.goto(f"{demo.console}/traffic/boards/quay-side/edit")
+    page.get_by_label("Title").nth(1).press("Alt+ArrowUp")
+    expect(page.get_by_text("The tiles are in another order.")).to_be_visible()
+    tiles = page.get_by_label("Title")
+    expect(tiles.nth(0)).to_have_value("Failures")
+    # and back, by dragging
+    page.locator("tr[data-place]").nth(0).drag_to(
+        page.locator("tr[data-place]").nth(1), target_position={"x": 20, "y": 30}
+    )
+    expect(page.get_by_text("The tiles are in another order.")).to_be_visible()
+    expect(tiles.nth(0)).to_have_value("From the cache, Sailings")
+    page.get_by_role("button", name="take off").nth(1).click()
     page.get_by_role("link", name="Quay side").click()
     expect(page.locator(".tile")).to_have_count(1)
     page.get_by_role("link", name="Full screen").click()

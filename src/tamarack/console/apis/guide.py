@@ -21,11 +21,13 @@ from tamarack.core.configuration.plans import Plan, Product
 from tamarack.core.policies import kind_of
 from tamarack.core.policies.identify.api_key import ApiKey
 from tamarack.core.policies.identify.open_access import OpenAccess
+from tamarack.core.policies.identify.token import JwtPolicy
 from tamarack.core.trying.credential_examples import Given, credential_example, ways_shown
 from tamarack.core.trying.examples import ExampleCall, as_curl
 from tamarack.core.types import problems_of
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import credentials
+from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.draft import queries as drafting
 from tamarack.store.errors import NotPossible
@@ -57,6 +59,8 @@ class Guide:
     key_shown: bool = False
     takes_keys: bool = False
     """Whether callers show a key that can be made here."""
+    names_callers: JwtPolicy | None = None
+    """The JWT policy whose tokens name the caller, where no name is registered for the application yet."""
     mark: str = ""
     errors: dict[str, str] = field(default_factory=dict)
 
@@ -133,6 +137,11 @@ def _first_call(guide: Guide, api: Api, version: Version, where: str) -> None:
     policies = [] if is_open(rows) else [row.policy for row in in_force(rows)]
     ways = ways_shown(policies)
     guide.takes_keys = any(way.credential == "api-key" for way in ways)
+    jwt = next((one for one in policies if isinstance(one, JwtPolicy) and not one.application), None)
+    if jwt is not None and not guide.takes_keys and guide.subscriptions:
+        known = subscribers.credentials_of(db(), guide.subscriptions[0][0])
+        if not any(one.kind == "outside-identity" and one.environment == where for one in known):
+            guide.names_callers = jwt
     held_key = session.get(_KEYS, {})
     key = NEW_KEYS.peek(held_key.get("ticket", "")) if held_key.get("of") == _name(api, version) else None
     guide.key_shown = key is not None
@@ -258,6 +267,26 @@ def key(api: str, version: str) -> Any:
         made = credentials.make_credential(db(), acting(), keys, application, subscription.environment)
         db().commit()
         session[_KEYS] = {"of": _name(found, inside), "ticket": NEW_KEYS.put(made.value)}
+    return _back(api, version)
+
+
+@pages.post("/identity")
+@requires("subscribers")
+def identity(api: str, version: str) -> Any:
+    """Register the name that tokens give the application."""
+    found, inside = the_version(api, version)
+    guide = guide_for(found, inside)
+    if guide is not None and guide.names_callers is not None:
+        application, subscription = guide.subscriptions[0]
+        wanted = credentials.Wanted("outside-identity", issuer=guide.names_callers.issuer, name=request.form["name"])
+        keys = settings_of(current_app).keys.credentials
+        try:
+            credentials.make_credential(db(), acting(), keys, application, subscription.environment, wanted)
+            db().commit()
+            done(f"Tokens with this name are {application.title}'s; nodes know within a second.")
+        except NotPossible as error:
+            db().rollback()
+            refuse(f"Not registered: {error}")
     return _back(api, version)
 
 
