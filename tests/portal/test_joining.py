@@ -45,7 +45,7 @@ def signs_in(client: FlaskClient, email: str, password: str) -> bool:
 
 
 def test_a_stranger_signs_up_confirms_is_let_in_by_the_lead_and_signs_in(portal: FlaskClient, world: Session) -> None:
-    assert "Look into your mail" in portal.post("/join", data=FORM).text
+    assert "Check your mail" in portal.post("/join", data=FORM).text
     email = "ane.skog@tern-trips.example"
     assert not signs_in(portal, email, GOOD)
     where = link(world, email)

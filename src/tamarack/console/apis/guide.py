@@ -201,7 +201,7 @@ def protect(api: str, version: str) -> Any:
     words = kind_of(policy).brief(policy)
     change = drafting.save(db(), acting(), "api", api, changed, f"protected {found.title} {version} ({words})")
     db().commit()
-    done(kind_of(policy).sentence(policy), change)
+    done(kind_of(policy).sentence(policy).replace("`", ""), change)
     return _back(api, version)
 
 

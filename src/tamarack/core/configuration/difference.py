@@ -192,7 +192,7 @@ def _product(old: Product | None, new: Product | None) -> list[Change]:
     subject = f"product {product.title}"
     if old is None:
         plans = _shown(tuple(plan.title for plan in product.plans))
-        return [Change("added", subject, f"is new, with {_shown(product.apis)} on the plans {plans}")]
+        return [Change("added", subject, f"is new, with {_shown(product.apis)}; plans: {plans}")]
     if new is None:
         return [Change("removed", subject, "is removed; its subscriptions no longer cover any API")]
     words = {"title": "title", "summary": "summary", "apis": "APIs"}

@@ -53,7 +53,7 @@ def sign_up() -> Any:
     said = {name: typed[name] for name in ("name", "organization", "message")}
     joining.ask(db(), "sign-up", typed["email"], said)
     db().commit()
-    return render("joining/sent.html", title="Look into your mail", words=_PROMISE.format(typed["email"]))
+    return render("joining/sent.html", title="Check your mail", words=_PROMISE.format(typed["email"]))
 
 
 def _too_often(email: str) -> bool:
@@ -88,7 +88,7 @@ def confirm(token: str) -> Any:
         return (shown, 422) if isinstance(shown, str) else shown
     db().commit()
     who = "a lead of your organization" if wanted.organization_id else "the platform team"
-    words = f"{who[0].upper()}{who[1:]} decides; you hear of it by mail."
+    words = f"{who[0].upper()}{who[1:]} decides; you will hear from them by mail."
     return render("joining/sent.html", title="Your address is confirmed", words=words)
 
 
@@ -136,7 +136,7 @@ def forgot() -> Any:
     joining.ask(db(), "reset", email)
     db().commit()
     words = f"If {email} has an account here, a mail with a link is on its way. It is good for an hour."
-    return render("joining/sent.html", title="Look into your mail", words=words)
+    return render("joining/sent.html", title="Check your mail", words=words)
 
 
 @pages.get("/reset/<token>")
