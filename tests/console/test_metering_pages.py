@@ -160,6 +160,7 @@ def test_a_plan_shows_its_price_and_what_it_does_to_its_subscribers(
     kept = product.plan("skiff")
     assert kept is not None
     assert (kept.quota, [str(part) for part in kept.parts]) == (None, ["fares: 5 per second, burst 9"])
+    assert ">fares post /quotes: 5 per second</button>" in admin.get("/plans/passage/plan?name=skiff").text
     compared = admin.get("/plans/passage/compare").text
     for words in ("9.9 EUR", "fares 5", "650 EUR", "10\u202f000\u202f000 a month from the start"):
         assert words in compared, words

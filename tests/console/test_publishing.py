@@ -103,6 +103,14 @@ def test_a_new_backend_is_offered_at_the_documents_server_and_made_with_the_api(
     assert [target.address for target in made.targets] == ["https://freight.skerry.example/v1"]
     assert draft.api("freight").versions[0].backend == "freight"  # type: ignore[union-attr]
     assert 'value="freight" selected' in admin.get(where).text, "the next document finds it"
+    wrong = admin.post(where, data=NAMES | {"address": "ftp://x", "name": "other", "base_path": "/other"})
+    assert (wrong.status_code, "ftp://x" in wrong.text) == (422, True)
+    bare = {"name": "raw", "title": "Raw", "version": "1", "base_path": "/raw", "address": "http://127.0.0.1:9/base"}
+    assert admin.post("/apis/new/bare", data=bare).status_code == 303
+    world.expire_all()
+    made = drafting.load_configuration(world).backend("raw")
+    assert made is not None
+    assert made.targets[0].address == "http://127.0.0.1:9/base"
 
 
 def test_a_document_that_waits_says_how_far_it_is_and_is_read_once(admin: FlaskClient, world: Session) -> None:
@@ -401,7 +409,7 @@ def test_an_empty_installation_leads_to_the_first_step(settings: object, session
     app = make_app(settings)
     app.config["WTF_CSRF_ENABLED"] = False
     client = sign_in(app.test_client(), "a@skerry.example", "first-of-all-1")
-    for path, words in (("/", "Add the first backend"), ("/apis/", "No API yet"), ("/apis/new/", "First, a backend"),
+    for path, words in (("/", "Bring in the first API"), ("/apis/", "No API yet"), ("/apis/new/", "OpenAPI document"),
                         ("/backends/", "Add the first backend"), ("/plans/", "No product yet"), ("/nodes", "No node has reported yet"),
                         ("/subscribers/", "No organization yet"), ("/traffic/", "No calls in this span"), ("/traffic/calls", "No call matches"),
                         ("/review", "nothing runs yet")):  # fmt: skip

@@ -59,6 +59,26 @@ def test_several_ways_to_identify_are_said_as_alternatives_in_one_sentence() -> 
     assert text.endswith(", or a key that Tamarack signed for it, as `Authorization: Bearer`.")
 
 
+def test_groups_and_claims_are_told_to_developers_where_the_policy_says_so() -> None:
+    groups = {"kind": "groups", "allow": ["harbour"]}
+    claims = {"kind": "claims", "require": ["role equals skipper"]}
+
+    def told(*placed: dict[str, object]) -> str:
+        made = protected(JWT, *placed)
+        api, version = made.apis[0], made.apis[0].versions[0]
+        return " ".join(one.text for one in explain_outside(made, api, version, version.operations[0]))
+
+    quiet = told(groups, claims)
+    assert "platform team chooses" in quiet
+    assert "say more about its user" in quiet
+    assert "`harbour`" not in quiet
+    assert "skipper" not in quiet
+    assert "Only skippers." in told(claims | {"message": "Only skippers."})
+    loud = told(groups | {"tell": True}, claims | {"tell": True})
+    assert "belongs to `harbour`" in loud
+    assert "`role equals skipper`" in loud
+
+
 def test_developers_are_told_no_secrets_name() -> None:
     made = protected(SHARED)
     api, version = made.apis[0], made.apis[0].versions[0]

@@ -74,18 +74,21 @@ def walk(client: FlaskClient, program: str) -> tuple[int, list[str]]:
     shown, faults, seen = 0, [], set()
     for address in addresses(client, program):
         answer = client.get(address)
-        if answer.status_code != 200 or answer.mimetype != "text/html":
-            continue
-        for form in Page(answer.get_data(as_text=True)).posting():
+        page = Page(answer.get_data(as_text=True) if answer.mimetype == "text/html" else "")
+        good = answer.status_code == 200
+        answer.close()
+        for form in page.posting() if good else ():
             target = urljoin(address, form.action or address)
             key = (target, tuple(sorted(form.typed)), form.hidden.get("kind", ""))
             if not form.typed or key in seen or "sign-out" in target:
                 continue
             seen.add(key)
             wrong = client.post(target, data=spoiled(form))
+            again = Page(wrong.get_data(as_text=True) if wrong.mimetype == "text/html" else "")
+            wrong.close()
             if wrong.status_code in (409, 422) and wrong.mimetype == "text/html":
                 shown += 1
-                what = lost(form, Page(wrong.get_data(as_text=True)))
+                what = lost(form, again)
                 if what:
                     faults.append(f"{urlsplit(target).path} from {address}: {what}")
             elif wrong.status_code >= 400:

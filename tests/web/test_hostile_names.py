@@ -72,16 +72,12 @@ def hostile_world(world: Session, settings: Settings) -> dict[str, str]:
 def walked(client: FlaskClient, values: dict[str, str], *more: str) -> dict[str, str]:
     """Every page that can be opened, and its text."""
     found = {}
-    for method, path in paths(client, values):
-        if method == "GET" and "health" not in path:
-            found[path] = client.get(path)
-    for path in more:
-        found[path] = client.get(path)
-    return {
-        path: answer.get_data(as_text=True)
-        for path, answer in found.items()
-        if answer.status_code == 200 and answer.mimetype == "text/html"
-    }
+    for path in [*(path for method, path in paths(client, values) if method == "GET" and "health" not in path), *more]:
+        answer = client.get(path)
+        if answer.status_code == 200 and answer.mimetype == "text/html":
+            found[path] = answer.get_data(as_text=True)
+        answer.close()
+    return found
 
 
 def faults(pages: dict[str, str]) -> list[str]:

@@ -28,7 +28,7 @@ from tamarack.web.words import counted
 
 pages = Blueprint("imports", __name__, url_prefix="/apis/new")
 
-FIELDS = ("title", "name", "version", "base_path", "backend", "summary", "owner")
+FIELDS = ("title", "name", "version", "base_path", "backend", "address", "summary", "owner")
 BARE = (
     Operation(call="any /", summary="The backend's root"),
     Operation(call="any /*", summary="Everything below it"),
@@ -94,8 +94,9 @@ def save_bare() -> Any:
     """Publish a backend as it is."""
     typed = {name: request.form.get(name, "").strip() for name in FIELDS}
     errors: dict[str, str] = {}
-    api = _build(typed, BARE, "", errors)
-    return _save(api) if api is not None else (_bare(typed, errors), 422)
+    backend = _new_backend([], typed, errors)
+    api = _build(typed, BARE, "", errors, backend)
+    return _save(api, backend) if api is not None else (_bare(typed, errors), 422)
 
 
 def _bare(typed: dict[str, str], errors: dict[str, str]) -> str:
@@ -138,15 +139,11 @@ def save(sha256: str) -> Any:
     typed = {name: request.form.get(name, "").strip() for name in FIELDS}
     errors: dict[str, str] = {}
     operations = tuple(Operation(call=one.call, summary=one.summary) for one in described.operations)
-    backend = _new_backend(described, typed)
-    named = typed | ({"backend": backend.name} if backend is not None else {})
-    api = _build(named, operations, sha256, errors, backend)
+    backend = _new_backend(_new_servers(described), typed, errors)
+    api = _build(typed, operations, sha256, errors, backend)
     if api is None:
         return _document_page(sha256, typed, errors), 422
     documents.keep_document(db(), documents.document_text(db(), sha256) or "")
-    if backend is not None:
-        words = f"made the backend {backend.name}, at the server of {api.title}"
-        drafting.save(db(), acting(), "backend", backend.name, backend, words)
     return _save(api, backend)
 
 
@@ -168,16 +165,23 @@ def _new_servers(described: Description) -> list[str]:
     return found[:8]
 
 
-def _new_backend(described: Description, typed: dict[str, str]) -> Backend | None:
-    """The backend to be made at a server of the document, where that was chosen."""
-    address = typed["backend"].removeprefix(NEW)
-    if address == typed["backend"] or address not in _new_servers(described):
+def _new_backend(servers: list[str], typed: dict[str, str], errors: dict[str, str]) -> Backend | None:
+    """The backend to be made with the API: at a server of its document that was chosen, or at the address typed."""
+    address = typed["address"]
+    if not address:
+        address = typed["backend"].removeprefix(NEW)
+        if address == typed["backend"] or address not in servers:
+            return None
+    try:
+        target = Target(address=address)
+    except ValidationError as error:
+        errors["address"] = problems_of(error)[0].message
         return None
     taken = {backend.name for backend in draft().backends}
     name = _short(slug(typed["title"])) or "backend"
     free = next(one for one in (name, *(f"{name}-{n}" for n in range(2, 999))) if one not in taken)
     try:
-        return Backend(name=free, targets=(Target(address=address),))
+        return Backend(name=free, targets=(target,))
     except ValidationError:  # a title without a letter, say: the title's own error says so
         return None
 
@@ -235,11 +239,13 @@ def _build(
 
     `backend` is one that is made with it.
     """
-    if not typed["backend"]:
-        errors["backend"] = "choose the backend that answers its calls, or make one first under Backends"
+    if not typed["backend"] and backend is None and not errors:
+        errors["backend"] = "choose the backend that answers its calls, or give the address of a new one"
     existing = draft().api(typed["name"])
     data = {name: typed[name] for name in ("name", "title", "summary")} | {"owner": typed["owner"] or acting().name}
     inside = {name: typed[name] for name in ("version", "base_path", "backend")}
+    if backend is not None:
+        inside["backend"] = backend.name
     try:
         version = Version.model_validate(
             {**inside, "state": "published", "document": document, "operations": operations}
@@ -267,6 +273,9 @@ def _field_of(path: tuple[str | int, ...]) -> str:
 
 def _save(api: Api, backend: Backend | None = None) -> Any:
     version = api.versions[-1]
+    if backend is not None:
+        words = f"made the backend {backend.name} for {api.title}"
+        drafting.save(db(), acting(), "backend", backend.name, backend, words)
     change = drafting.save(db(), acting(), "api", api.name, api, f"brought in {api.title} {version.version}")
     db().commit()
     made = f" So is its backend {backend.name}; test its connection under Backends." if backend is not None else ""

@@ -125,10 +125,23 @@ def _plan_page(product: Product, plan: Plan | None, form: Form, made: Plan | Non
         switched={name: _is_on(form, name) for name in SWITCHES},
         effects=effects,
         audiences=audience_options(),
+        places=_places(product),
         means=f"A subscription {shown.in_words()}." if shown is not None else "",
         price=pricing.in_words(shown) if shown is not None else "",
         bill=_bill(shown) if shown is not None else [],
     )
+
+
+def _places(product: Product) -> list[str]:
+    """Lines to start from, for what a plan sets otherwise: the APIs of a product, and their operations."""
+    found: list[str] = []
+    for name in product.apis:
+        api = draft().api(name)
+        calls = dict.fromkeys(
+            one.call for version in (api.versions if api is not None else ()) for one in version.operations
+        )
+        found += [f"{name}: 5 per second", *(f"{name} {call}: 5 per second" for call in calls)]
+    return found
 
 
 def _is_on(form: Form, switch: str) -> bool:

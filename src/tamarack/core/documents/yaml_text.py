@@ -123,7 +123,7 @@ class _Reader:
     def alias(self, name: str, line: int) -> None:
         held = self.anchors.get(name)
         if held is None:
-            raise NotReadable(f"*{name} names nothing that stands before it, or what it is part of", line)
+            raise NotReadable(f"*{name} refers to nothing above it, or to what it is part of", line)
         self.values += held.values
         self.characters += held.characters
         if self.values > MOST_VALUES or self.characters > MOST_BYTES:

@@ -83,6 +83,10 @@ def _sentence(policy: Groups) -> str:
     return f"The caller's application, or its organization, {' and '.join(words)}."
 
 
+def _sentence_outside(policy: Groups) -> str:
+    return _sentence(policy) if policy.tell else "The platform team chooses which applications may call."
+
+
 KIND = PolicyKind(
     kind="groups",
     title="Groups",
@@ -93,4 +97,5 @@ KIND = PolicyKind(
     reasons=("not-in-group", "group-denied"),
     brief=_brief,
     sentence=_sentence,
+    sentence_outside=_sentence_outside,
 )

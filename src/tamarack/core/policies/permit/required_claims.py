@@ -80,6 +80,14 @@ def _compile(policy: RequiredClaims, surroundings: Surroundings) -> list[Part]:
     return [Check(stage=Stage.PERMIT, run=step, reads=reads)]
 
 
+def _sentence(policy: RequiredClaims) -> str:
+    return f"In the caller's token, `{'` and `'.join(str(one) for one in policy.require)}`."
+
+
+def _sentence_outside(policy: RequiredClaims) -> str:
+    return _sentence(policy) if policy.tell else policy.message or "The caller's token has to say more about its user."
+
+
 KIND = PolicyKind(
     kind="claims",
     title="Required claims",
@@ -90,5 +98,6 @@ KIND = PolicyKind(
     reasons=("claim-missing",),
     reads_token=True,
     brief=lambda policy: few([str(one) for one in policy.require]),
-    sentence=lambda policy: f"In the caller's token, `{'` and `'.join(str(one) for one in policy.require)}`.",
+    sentence=_sentence,
+    sentence_outside=_sentence_outside,
 )
