@@ -202,7 +202,7 @@ def read_form(
 def _goes(one: FormField, choice: str, form: Form) -> bool:
     """Whether a choice goes with the answer to what was asked first."""
     fitting = one.fits.get(choice)
-    return fitting is None or any(value in fitting for value in form.values.values() if isinstance(value, str))
+    return fitting is None or any(form.values.get(first.name) in fitting for first in form.fields if not first.in_model)
 
 
 def _note(form: Form, fields: tuple[FormField, ...], error: ValidationError) -> None:

@@ -4,7 +4,7 @@ It reads the draft, what runs and what was recorded, so that a step counts as do
 the first call that was answered, or when it is dismissed.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, current_app, request, session
@@ -62,7 +62,6 @@ class Guide:
     names_callers: JwtPolicy | None = None
     """The JWT policy whose tokens name the caller, where no name is registered for the application yet."""
     mark: str = ""
-    errors: dict[str, str] = field(default_factory=dict)
 
     @property
     def current(self) -> str:
