@@ -69,7 +69,7 @@ def test_json_takes_what_yaml_does_not() -> None:
         ("- 1\n" * (MOST_VALUES + 2), MOST_VALUES + 1, "values"),
         ("a: &a [" + "x," * 50_000 + "]\nb: [" + "*a," * 10 + "]", 2, "aliases"),
         ("a: &a '" + "x" * 900_000 + "'\nb: [" + "*a," * 10 + "]", 2, "aliases"),
-        ("a: &a [*a]", 1, "*a names nothing"),
+        ("a: &a [*a]", 1, "*a refers to nothing"),
         ("a: 1\nb: " + "9" * 301, 2, "larger than any"),
         ('{"a": 1,\n"b": 1e400}', 2, "larger than any"),
         ('{"a": ' + "9" * 5_000 + "}", 1, "larger than any"),
