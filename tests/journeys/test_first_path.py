@@ -112,6 +112,16 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
     page.get_by_label("At most, as text").fill("3 per day")
     page.get_by_role("button", name="Place it").click()
     expect(page.get_by_text("Each caller may call 3 times a day.")).to_be_visible()
+    # one further in would replace it: it asks, and keeps the answer while the words are still being checked
+    page.get_by_role("navigation", name="Operations").get_by_role("link", name="/ports").click()
+    page.get_by_label("Add to Meter, get /ports").click()
+    page.get_by_role("link", name="Rate limit", exact=True).click()
+    page.get_by_label("At most, as text").fill("2000 per day")
+    expect(page.get_by_text("freight 1 has a policy of this name")).to_be_visible()
+    page.get_by_label("keep both").check()
+    page.get_by_role("button", name="Place it").click()
+    expect(page.get_by_text("Each caller may call 2 000 times a day.")).to_be_visible()
+    page.get_by_role("navigation", name="Operations").get_by_role("link", name="whole API").click()
 
     # … and offered: packaged in a product with an automatic plan
     page.goto(f"{demo.console}/plans/passage")
