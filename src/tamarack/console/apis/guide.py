@@ -12,7 +12,7 @@ from pydantic import ValidationError
 from sqlmodel import col, select
 
 from tamarack.console.apis.versions import replace_version, the_version
-from tamarack.console.bench.operation_call import path_of, view_of
+from tamarack.console.bench.operation_call import view_of
 from tamarack.console.page import acting, back_to, done, draft, environment, may, refuse, render, requires, running
 from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
 from tamarack.core.configuration.explain import explain_ways
@@ -22,8 +22,8 @@ from tamarack.core.policies import kind_of
 from tamarack.core.policies.identify.api_key import ApiKey
 from tamarack.core.policies.identify.open_access import OpenAccess
 from tamarack.core.policies.identify.token import JwtPolicy
-from tamarack.core.trying.credential_examples import Given, credential_example, ways_shown
-from tamarack.core.trying.examples import ExampleCall, as_curl
+from tamarack.core.trying.credential_examples import Given, credential_example, example_call, ways_shown
+from tamarack.core.trying.examples import as_curl
 from tamarack.core.types import problems_of
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import credentials
@@ -145,17 +145,8 @@ def _first_call(guide: Guide, api: Api, version: Version, where: str) -> None:
     key = NEW_KEYS.peek(held_key.get("ticket", "")) if held_key.get("of") == _name(api, version) else None
     guide.key_shown = key is not None
     shown = credential_example(policies, Given(key, "api-key") if key else None, "")
-    view = view_of(version, operation)
-    values = {f"{one.place}.{one.name}": one.example for one in view.parameters if one.required or one.place == "path"}
-    url = settings_of(current_app).gateway_url(where) + path_of(version, operation, {"parameters": values, "rest": ""})
-    if shown is not None and shown.url:
-        url += f"{'&' if '?' in url else '?'}{shown.url}"
-    body = view.body.example if view.body is not None else ""
-    headers = ({"content-type": view.body.content_type} if body and view.body is not None else {}) | dict(
-        shown.headers if shown is not None else {}
-    )
-    method = "GET" if operation.method == "any" else operation.method.upper()
-    guide.curl = as_curl(ExampleCall(method, url, headers, body, shown.basic if shown is not None else None))
+    address = settings_of(current_app).gateway_url(where) + version.base_path
+    guide.curl = as_curl(example_call(view_of(version, operation), address, shown))
 
 
 def values(guide: Guide | None) -> dict[str, Any]:
@@ -294,9 +285,9 @@ def identity(api: str, version: str) -> Any:
 def arrived(api: str, version: str) -> Any:
     """Whether a call has come, asked every second or two."""
     found, inside = the_version(api, version)
-    filters = watching.call_filter(api=found.name, environment=environment())
-    latest = [one for one in watching.calls(db(), filters, most=5) if one.version == inside.version]
-    return render("apis/guide_arrived.html", api=found, version=inside, call=latest[0] if latest else None)
+    filters = watching.call_filter(api=found.name, version=inside.version, environment=environment())
+    latest = next(iter(watching.calls(db(), filters, most=1)), None)
+    return render("apis/guide_arrived.html", api=found, version=inside, call=latest)
 
 
 @pages.post("/dismiss")

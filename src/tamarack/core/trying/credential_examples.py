@@ -3,6 +3,7 @@
 from collections.abc import Iterable
 from typing import NamedTuple
 
+from tamarack.core.openapi.reference import OperationView
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.policies.kind import Shown
 from tamarack.core.trying.examples import ExampleCall
@@ -79,3 +80,17 @@ def _example(shown: Shown, value: str) -> ExampleCall:
         case _:
             pairs = zip(shown.names, values, strict=True)
             return ExampleCall("", "&".join(f"{name}={value}" for name, value in pairs))
+
+
+def example_call(view: OperationView, address: str, shown: ExampleCall | None) -> ExampleCall:
+    """A call of an operation by its own examples, at the address of its version, with a credential as it is shown."""
+    path = view.example_path().replace("/*", "/")
+    url = address + (path if path != "/" else "")
+    headers = view.example_headers() | (dict(shown.headers) if shown is not None else {})
+    if shown is not None and shown.url:
+        url += f"{'&' if '?' in url else '?'}{shown.url}"
+    body = view.body.example if view.body is not None else ""
+    if body and view.body is not None:
+        headers["content-type"] = view.body.content_type
+    method = "GET" if view.method == "any" else view.method.upper()
+    return ExampleCall(method, url, headers, body, shown.basic if shown is not None else None)

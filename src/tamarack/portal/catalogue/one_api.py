@@ -12,6 +12,7 @@ from tamarack.core.configuration.plans import Plan
 from tamarack.core.openapi.reference import OperationView, OutlineEntry, outline, tag_descriptions, view_operation
 from tamarack.core.policies import AnyPolicy
 from tamarack.core.trying.credential_examples import Given, ShownWay, credential_example, ways_shown
+from tamarack.core.trying.credential_examples import example_call as example_of
 from tamarack.core.trying.examples import ExampleCall
 from tamarack.portal.catalogue.kept_trees import KeptTrees
 from tamarack.portal.page import me, offered
@@ -127,18 +128,8 @@ def example_call(
 ) -> ExampleCall:
     """A call of an operation as a reader would make it: with what is given, by a way of theirs."""
     shown = shown_credential(api, version, version.operation(view.call), given, way)
-    address = settings_of(current_app).gateway_url(environment)
-    path = view.example_path().replace("/*", "/")
-    url = f"{address}{version.base_path}{path if path != '/' else ''}"
-    headers = dict(shown.headers) if shown is not None else {}
-    if shown is not None and shown.url:
-        url += f"{'&' if '?' in url else '?'}{shown.url}"
-    method = "GET" if view.method == "any" else view.method.upper()
-    headers = view.example_headers() | headers
-    body = view.body.example if view.body is not None else ""
-    if body and view.body is not None:
-        headers["content-type"] = view.body.content_type
-    return ExampleCall(method, url, headers, body, shown.basic if shown is not None else None)
+    address = settings_of(current_app).gateway_url(environment) + version.base_path
+    return example_of(view, address, shown)
 
 
 def subscribed(api: str) -> list[tuple[Application, Subscription]]:
