@@ -50,7 +50,7 @@ def test_the_guide_leads_from_a_new_api_to_its_first_call(
     admin.post(f"{GUIDE}/offer", data={"limits": "10 per second"})
     assert step(admin) == "Register an application"
     form = {"title": "", "organization": "", "organization_title": "Harbour Lights", "plan": "tides/standard"}
-    assert "Not registered" in admin.post(f"{GUIDE}/application", data=form, follow_redirects=True).text
+    assert "is missing; give it 1 to 80" in admin.post(f"{GUIDE}/application", data=form, follow_redirects=True).text
     assert step(admin) == "Register an application", "nothing of it stays"
     admin.post(f"{GUIDE}/application", data=form | {"title": "Tide Clock"})
     world.expire_all()

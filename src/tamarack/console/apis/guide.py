@@ -13,7 +13,7 @@ from sqlmodel import col, select
 
 from tamarack.console.apis.versions import replace_version, the_version
 from tamarack.console.bench.operation_call import view_of
-from tamarack.console.page import acting, back_to, done, draft, environment, may, refuse, render, requires, running
+from tamarack.console.page import act, acting, back_to, done, draft, environment, may, refuse, render, requires, running
 from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
 from tamarack.core.configuration.explain import explain_ways
 from tamarack.core.configuration.model import Api, Version
@@ -30,7 +30,6 @@ from tamarack.store.applications import credentials
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.draft import queries as drafting
-from tamarack.store.errors import NotPossible
 from tamarack.store.joining.queries import new_organization
 from tamarack.store.people.tables import Organization
 from tamarack.store.traffic import overview as watching
@@ -229,19 +228,18 @@ def application(api: str, version: str) -> Any:
     """Register an application of an organization, new or there already, and subscribe it."""
     where = environment()
     product, _, plan = request.form.get("plan", "").partition("/")
-    try:
+    title = request.form.get("title", "")
+
+    def change() -> None:
         owner = db().get(Organization, request.form.get("organization", ""))
         if owner is None:
             owner = new_organization(db(), acting(), request.form.get("organization_title", ""), "internal")
-        made = subscribing.make_application(db(), acting(), owner, request.form.get("title", ""))
+        made = subscribing.make_application(db(), acting(), owner, title)
         subscription = subscribing.subscribe(db(), acting(), draft(), made, product, plan, where)
         if subscription.state == "pending":
             subscribing.approve(db(), acting(), draft(), subscription)
-        db().commit()
-        done(f"{made.title} of {owner.title} is subscribed to {plan} of {product} in {where}.")
-    except NotPossible as error:
-        db().rollback()
-        refuse(f"Not registered: {error}")
+
+    act(change, f"{title.strip()} is registered, and subscribed to {plan} of {product} in {where}.")
     return _back(api, version)
 
 
@@ -270,13 +268,10 @@ def identity(api: str, version: str) -> Any:
         application, subscription = guide.subscriptions[0]
         wanted = credentials.Wanted("outside-identity", issuer=guide.names_callers.issuer, name=request.form["name"])
         keys = settings_of(current_app).keys.credentials
-        try:
-            credentials.make_credential(db(), acting(), keys, application, subscription.environment, wanted)
-            db().commit()
-            done(f"Tokens with this name are {application.title}'s; nodes know within a second.")
-        except NotPossible as error:
-            db().rollback()
-            refuse(f"Not registered: {error}")
+        act(
+            lambda: credentials.make_credential(db(), acting(), keys, application, subscription.environment, wanted),
+            f"Tokens with this name are {application.title}'s; nodes know within a second.",
+        )
     return _back(api, version)
 
 
