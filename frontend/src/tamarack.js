@@ -206,6 +206,18 @@ document.addEventListener("change", (event) => {
 
 document.addEventListener("htmx:afterSwap", (event) => $$("form:has([data-shown-for])", event.target.parentElement || document).forEach(showParts));
 
+// Whether a policy replaces one further out is asked as the last check says; an answer stays while its question does.
+document.addEventListener("htmx:afterSwap", () => {
+  const outer = document.getElementById("policy-outer")?.getAttribute("value");
+  const asks = document.getElementById("policy-asks");
+  if (!asks || outer === undefined) return;
+  asks.hidden = asks.disabled = !outer;
+  const asked = asks.querySelector("legend span");
+  if (!outer || asked.textContent === outer) return;
+  if (asked.textContent) $$("input", asks).forEach((answer) => { answer.checked = false; });
+  asked.textContent = outer;
+});
+
 // A name that exists, written into its field: as a line of its own, or in place of what is there.
 document.addEventListener("click", (event) => {
   const button = event.target.closest?.("[data-writes]");
