@@ -38,7 +38,11 @@ def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_
                 {"kind": "body-size", "at_most": "2 MB"}, {"kind": "rate-limit", "windows": ["5 per minute, sliding", "1 per 2 seconds, burst 4"], "by": "header",
                  "by_name": "x-tenant", "when_away": "refuse"}, {"kind": "cost", "counts_as": 3, "answer_value": "/usage/units"},
                 {"kind": "quota", "calls": 9, "period": "week", "time_zone": "Europe/Oslo", "when_used_up": "let through"},
-                {"kind": "limit-fields", "send": "none"}, {"kind": "token-count", "prompt": "/u/p", "completion": ""}]  # fmt: skip
+                {"kind": "limit-fields", "send": "none"}, {"kind": "token-count", "prompt": "/u/p", "completion": ""},
+                    {"kind": "fixed-answer", "status": 302, "headers": ["Location: /x/{{ path.id }}"], "body": "a\nb", "media": "text/plain", "when": ["header x-trial is present"], "starts": "2026-12-01 02:00"},
+                    {"kind": "mock", "rules": ["path id is one of 8, 9 and query day is absent -> example full", 'body /a is more than 6 -> 422 {"a": 1}'], "failing": 5},
+                    {"kind": "response-cache", "how_long": "for a time of its own, whatever the backend says", "own_time": 60, "query": "listed", "query_names": ["from"], "body_values": ["/a"]},
+                    {"kind": "retries", "at_most": 2, "statuses": [503]}, {"kind": "time-limits", "whole_ms": 900}]  # fmt: skip
     assert {one["kind"] for one in policies} | {"open"} == set(KINDS)
     operation = [*policies, {"kind": "open"}]
     made = configuration(

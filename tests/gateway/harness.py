@@ -144,7 +144,16 @@ class Node:
 
         async def swap() -> None:
             self.directory.set_products(snapshot.products)
-            self.gateway.serving = Serving(number, snapshot, self.directory, self.counters, self.material, self.used)
+            self.gateway.serving = Serving(
+                number,
+                snapshot,
+                self.directory,
+                self.counters,
+                self.material,
+                self.used,
+                self.gateway.caches,
+                self.gateway.states,
+            )
 
         asyncio.run_coroutine_threadsafe(swap(), self.loop).result(5)
 

@@ -2,6 +2,7 @@
 
 import re
 import unicodedata
+from collections.abc import Sequence
 from typing import Any
 
 _UNSTORABLE = re.compile(r"[\x00\ud800-\udfff]")
@@ -11,6 +12,11 @@ _TURNING = re.compile(r"[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 _ENCODED = re.compile(r"=\?[^?\s]{1,40}\?[bBqQ]\?")
 """How an encoded word of mail begins (RFC 2047): a mail program would show something else in its place."""
 _KEPT = "\t\n\r"
+
+
+def in_words(names: Sequence[str]) -> str:
+    """Things in a row: `a`, `a and b`, `a, b and c`."""
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}" if names else ""
 
 
 def one_line(text: str) -> str:

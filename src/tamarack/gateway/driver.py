@@ -10,11 +10,12 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Coroutine
 from time import perf_counter_ns, time
+from types import CoroutineType
 from typing import TYPE_CHECKING, Any
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Passed
-from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Need, ReadAnswer, ReadBody, Take
+from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Hold, Look, Need, ReadAnswer, ReadBody, Refresh, Take
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.program import FAILURES, Operation, Program
 from tamarack.core.carrying.receiving import receive
@@ -182,6 +183,21 @@ class NodeDriver:
         self._beside(metering.decide(need.meter, call), self._resumed)
         return _PARKED
 
+    def _hold(self, need: Hold) -> Any:
+        self._beside(asyncio.sleep(need.ms / 1000), self._resumed)
+        return _PARKED
+
+    def _look(self, need: Look) -> Any:
+        found = self.gateway.caches.look(need.lookup, self.call.now)
+        if type(found) is not CoroutineType:
+            return found
+        self._beside(found, self._resumed)
+        return _PARKED
+
+    def _refresh(self, need: Refresh) -> Any:
+        self.gateway.caches.refresh(self.gateway, need, self.call.now)
+        return None
+
     def _fetch_keys(self, need: FetchKeys) -> Any:
         self._beside(self.gateway.key_sets.wait_for(need.url, need.kid, self.call.now), self._resumed)
         return _PARKED
@@ -264,6 +280,11 @@ class NodeDriver:
 
     def _send(self, ask: Ask) -> Any:
         call = self.call
+        if self._exchange is not None:  # an answer that was not taken: the call is asked again
+            self._exchange.close()
+            self._exchange = None
+            self._ahead = []
+            self._ahead_size = 0
         if ask.body is not None or call.length == 0:
             self._waits_for = ANSWERING
             exchange = self.gateway.upstream.ask(ask, self)
@@ -297,7 +318,7 @@ class NodeDriver:
         if ask.chunked and done:
             body += LAST_CHUNK
         ask.body = body
-        ask.more = not done
+        ask.more = ask.streamed = not done
         self._waits_for = ANSWERING if done else SENDING
         exchange = self.gateway.upstream.ask(ask, self)
         if type(exchange) is Failed:
@@ -430,9 +451,8 @@ class NodeDriver:
         call.status = reply.status
         call.sent_bytes = len(body)
         length = b"" if reply.status in _NO_BODY else _LENGTH % len(body)
-        head = b"%b%b%bdate: %b\r\n%b" % (
-            STATUS_LINES[reply.status], reply.fields, length, self.gateway.date(call.now), call.own_fields(),
-        )  # fmt: skip
+        dated = b"" if reply.dated else b"date: %b\r\n" % self.gateway.date(call.now)
+        head = b"%b%b%b%b%b" % (STATUS_LINES[reply.status], reply.fields, length, dated, call.own_fields())
         self._head_sent = True
         connection.respond(head, b"" if call.method == "HEAD" else body)
         self._done(True)
@@ -490,6 +510,8 @@ class NodeDriver:
         if operation is not None:
             if operation.settles:
                 gateway.settle(operation, call, complete)
+                if call.lookup is not None:
+                    gateway.caches.ended(call.lookup)
             self._operation = None
             self._waits_for = ELSEWHERE
             self._ask = None
@@ -576,5 +598,8 @@ _ANSWERS: dict[type[Need], Callable[[NodeDriver, Any], Any]] = {
     ReadBody: NodeDriver._read_body,
     FetchKeys: NodeDriver._fetch_keys,
     ReadAnswer: NodeDriver._read_answer,
+    Look: NodeDriver._look,
+    Hold: NodeDriver._hold,
+    Refresh: NodeDriver._refresh,
 }
 """How each need is answered: at once, or later (`_PARKED`)."""

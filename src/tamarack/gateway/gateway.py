@@ -8,18 +8,20 @@ import sys
 import traceback
 from collections.abc import Callable
 from email.utils import formatdate
-from time import gmtime, perf_counter_ns, strftime
+from time import gmtime, perf_counter_ns, strftime, time
 
+from tamarack.core.balancing.routes import route_to
+from tamarack.core.balancing.target_state import TargetStates
+from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.carrying.assembly import Workshop, assemble
+from tamarack.core.carrying.caching import CacheStore
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.metering import QuotaLog
 from tamarack.core.carrying.program import Operation
-from tamarack.core.carrying.route import Route
 from tamarack.core.carrying.routing import Router
 from tamarack.core.configuration.snapshot import Snapshot
 from tamarack.core.http.addresses import Networks
 from tamarack.core.http.backend_sign_in import sign_in_field
-from tamarack.core.http.target import target_at
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
@@ -27,6 +29,7 @@ from tamarack.core.limits.store import CounterStore
 from tamarack.core.told.recording import record_of
 from tamarack.core.trying.node_request import HEADER as NODE_HEADER
 from tamarack.core.trying.node_request import NodeRequest, read_request
+from tamarack.gateway.caching import NodeCaches
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.node_requests import answer_request
@@ -44,7 +47,7 @@ def log(text: str) -> None:
 class Serving:
     """A snapshot taken up: everything the calls of one rollout need, swapped in one assignment."""
 
-    __slots__ = ("environment", "number", "router", "routes")
+    __slots__ = ("environment", "health", "number", "router", "routes")
 
     def __init__(
         self,
@@ -54,22 +57,37 @@ class Serving:
         counters: CounterStore,
         material: Material,
         quota_log: QuotaLog | None = None,
+        cache: CacheStore | None = None,
+        states: TargetStates | None = None,
     ) -> None:
         self.number = number
         self.environment = snapshot.environment
         self.routes = {
-            backend.name: Route(
-                [
-                    target_at(address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls)
-                    for address in backend.targets
-                ],
+            backend.name: route_to(
+                backend,
+                states if states is not None else TargetStates(),
                 sign_in_field(backend.sign_in, backend.sign_in_name, material.secret(backend.sign_in_secret))
                 if backend.sign_in != "none"
                 else None,
             )
             for backend in snapshot.backends
         }
-        shop = Workshop(directory, material, counters, snapshot.environment, quota_log, perf_counter_ns, self.routes)
+        if states is not None:
+            states.forget_others(
+                {(name, target.label) for name, route in self.routes.items() for target in route.targets}
+            )
+        self.health = {backend.name: backend.health for backend in snapshot.backends if backend.health is not None}
+        shop = Workshop(
+            directory,
+            material,
+            counters,
+            snapshot.environment,
+            quota_log,
+            perf_counter_ns,
+            self.routes,
+            cache=cache,
+            backends={backend.name: backend.model_dump_json() for backend in snapshot.backends},
+        )
         self.router: Router[Operation] = assemble(snapshot, shop)
 
 
@@ -89,6 +107,7 @@ class Gateway:
         key_sets: KeySetWaiter | None = None,
         metering: Metering | None = None,
         log: Callable[[str], None] = log,
+        caches: NodeCaches | None = None,
     ) -> None:
         self.metering = metering if metering is not None else Metering(MemoryCounters())
         self.material = material if material is not None else Material(environment, nothing_sealed)
@@ -103,6 +122,8 @@ class Gateway:
         self.problems = problems
         self.trusted = trusted
         self.serving: Serving | None = None
+        self.caches = caches if caches is not None else NodeCaches(MemoryCache(64_000_000))
+        self.states = TargetStates()
         self._log = log
         self._ids = itertools.count()
         self._id_part = secrets.token_hex(3).encode()
@@ -118,6 +139,11 @@ class Gateway:
         if self._date[0] != whole:
             self._date = (whole, formatdate(whole, usegmt=True).encode())
         return self._date[1]
+
+    @staticmethod
+    def now() -> float:
+        """Seconds since the epoch."""
+        return time()
 
     def begin_trace(self, call: Call) -> None:
         """Trace a call, where that is asked for."""

@@ -10,6 +10,8 @@ from hypothesis import strategies as st
 
 from core.carried import Bed, carry
 from core.protected import API_KEY, PATH, directory, material, protected
+from tamarack.core.balancing.route import Route
+from tamarack.core.caching.kept import Rules
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Passed
 from tamarack.core.carrying.needs import Ask, Failed
@@ -27,7 +29,6 @@ from tamarack.core.carrying.parts import (
     check_runner,
 )
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.route import Route
 from tamarack.core.carrying.steps import NamedStep
 from tamarack.core.http.target import target_at
 from tamarack.core.limits.store import Limiter
@@ -79,7 +80,8 @@ def test_a_part_in_a_stage_that_does_not_run_it_is_an_error_and_never_without_ef
     made: dict[str, Any] = {
         "run": lambda call: None, "identify": lambda call: None, "take_off": lambda call: None, "key": lambda call: "",
         "calls": 2, "write": lambda taken: b"", "request": lambda call: None, "answer": lambda call, *rest: None,
-        "begin": lambda call, status, headers: None,
+        "begin": lambda call, status, headers: None, "policy": "x", "identity": "{}", "rules": Rules(), "key_parts": (),
+        "headers": (), "query": lambda query: query, "at_most": 1, "statuses": frozenset(), "share": 0.1,
     }  # fmt: skip
     fields = {name: value for name, value in made.items() if name in kind.__dataclass_fields__}
     for stage in Stage:

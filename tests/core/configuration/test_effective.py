@@ -10,7 +10,7 @@ from tamarack.core.configuration.effective import held, in_force, is_closed, is_
 from tamarack.core.configuration.explain import explain
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.review import risks
-from tamarack.core.configuration.snapshot import Snapshot, compile_snapshot
+from tamarack.core.configuration.snapshot import Snapshot, SnapshotTarget, compile_snapshot
 from tamarack.core.policies import KINDS
 
 STEADY = {"kind": "rate-limit", "name": "steady", "windows": ["20 per second"]}
@@ -74,7 +74,7 @@ def test_a_target_of_another_environment_and_a_draft_version_stay_out_of_a_snaps
     ]
     made = configuration(backends=[{"name": "timetable", "targets": targets}], version={"state": "draft"})
     compiled = compile_snapshot(made, "production")
-    assert compiled.backends[0].targets == ("http://127.0.0.1:2",)
+    assert compiled.backends[0].targets == (SnapshotTarget(address="http://127.0.0.1:2"),)
     assert compiled.versions == ()
 
 

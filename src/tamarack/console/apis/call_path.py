@@ -5,7 +5,7 @@ Everything is read from `core.configuration.effective`, so the drawing shows wha
 
 from dataclasses import dataclass, field
 
-from tamarack.core.configuration.effective import EVERYWHERE, Placement, held, is_closed, is_open, placed
+from tamarack.core.configuration.effective import EVERYWHERE, Placement, answers_alone, held, is_closed, is_open, placed
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.policies import AnyPolicy, kind_of
@@ -69,7 +69,14 @@ def call_path(
     everywhere.cells.setdefault(Stage.RETURN, []).append(Slip("Call id", "field added", fixed=True))
     backend = draft.backend(version.backend)
     targets = len(backend.targets) if backend is not None else 0
-    forward = Slip(version.backend, f"{targets} target{'' if targets == 1 else 's'}", fixed=True)
+    alone = answers_alone(rows)
+    if backend is not None:
+        brief = "not asked" if alone else f"{targets} target{'' if targets == 1 else 's'}"
+        if backend.breaker is not None and not alone:
+            brief += ", breaker"
+        forward = Slip(backend.name, brief, replaced=alone, fixed=True, note="answered before it" if alone else "")
+    else:
+        forward = Slip("No backend", "answered before it" if alone else "calls fail", fixed=True)
     whole.cells.setdefault(Stage.FORWARD, []).append(forward)
     if plan is not None and not is_open(rows):
         row = Row("plan", f"{plan.title} plan", "by subscription", can_add=False)

@@ -16,6 +16,7 @@ from tamarack.core.documents.decoding import decode
 from tamarack.core.documents.located import NotReadable
 from tamarack.core.openapi.excerpt import excerpt
 from tamarack.core.openapi.read import Description
+from tamarack.core.policies.answer.mock import Mock
 from tamarack.core.portal.markdown_words import markdown_words
 from tamarack.core.types import problems_of
 from tamarack.store.applications.changes import slug
@@ -165,6 +166,10 @@ def _new_servers(described: Description) -> list[str]:
     return found[:8]
 
 
+MOCK = "@mock"
+"""Chosen in place of a backend where there is none yet: mocks answer from the description."""
+
+
 def _new_backend(servers: list[str], typed: dict[str, str], errors: dict[str, str]) -> Backend | None:
     """The backend to be made with the API: at a server of its document that was chosen, or at the address typed."""
     address = typed["address"]
@@ -243,9 +248,11 @@ def _build(
         errors["backend"] = "choose the backend that answers its calls, or give the address of a new one"
     existing = draft().api(typed["name"])
     data = {name: typed[name] for name in ("name", "title", "summary")} | {"owner": typed["owner"] or acting().name}
-    inside = {name: typed[name] for name in ("version", "base_path", "backend")}
+    inside: dict[str, Any] = {name: typed[name] for name in ("version", "base_path", "backend")}
     if backend is not None:
         inside["backend"] = backend.name
+    elif typed["backend"] == MOCK and document:
+        inside |= {"backend": "", "policies": (Mock(),)}
     try:
         version = Version.model_validate(
             {**inside, "state": "published", "document": document, "operations": operations}

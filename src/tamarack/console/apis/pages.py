@@ -192,9 +192,9 @@ def change_description(api: str, version: str) -> Any:
         return _description_page(found, inside, typed, errors), 422
     if errors := audience_errors(whole.visible_to):
         return _description_page(found, inside, typed, errors), 422
-    problem = next((p for p in check(_with(whole)) if p.path[-1] == "base_path"), None)
+    problem = next((p for p in check(_with(whole)) if p.path[-1] in ("base_path", "backend")), None)
     if problem is not None:
-        return _description_page(found, inside, typed, {"base_path": problem.message}), 422
+        return _description_page(found, inside, typed, {str(problem.path[-1]): problem.message}), 422
     if request.form.get("act") == "check":
         return _description_page(found, inside, typed, {})
     change = drafting.save(db(), acting(), "api", api, whole, f"changed the description of {found.title} {version}")

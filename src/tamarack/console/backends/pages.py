@@ -3,11 +3,13 @@
 from typing import Any
 
 from flask import Blueprint, abort, current_app, request
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
-from tamarack.core.configuration.model import Backend
-from tamarack.core.types import problems_of
+from tamarack.core.balancing.breaker import BreakerRules
+from tamarack.core.balancing.health import HealthRules
+from tamarack.core.configuration.model import Backend, Target
+from tamarack.core.types import Problem, problems_of
 from tamarack.store.audit import log as auditing
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
@@ -17,6 +19,36 @@ from tamarack.web.numbers import whole
 from tamarack.web.outgoing.asking import probe
 
 pages = Blueprint("backends", __name__, url_prefix="/backends")
+
+
+BREAKER_FIELDS = (
+    ("in_a_row", "Failures in a row", "0 for never"),
+    ("share", "Or failures in a hundred", "0 for never"),
+    ("at_least", "Of at least so many calls", "For the share"),
+    ("within_s", "Within seconds", "For the share"),
+    ("open_s", "Spared for seconds", "Then a few calls are tried"),
+    ("trial_calls", "Calls tried at a time", "As many must succeed"),
+)
+HEALTH_FIELDS = (
+    ("path", "Path to ask for", "Behind the target's own; with GET"),
+    ("every_s", "Every, seconds", "1 to 3 600"),
+    ("within_ms", "Within, milliseconds", "10 to 60 000"),
+    ("statuses", "Good statuses", "Like 200, 204; empty for 200 to 399"),
+    ("unwell_after", "Unwell after failed checks", "In a row"),
+    ("well_after", "Well after good checks", "In a row"),
+)
+"""The fields of the two parts of the form: names, words, and what may stand there."""
+
+
+def _form(**values: Any) -> str:
+    return render(
+        "backends/form.html",
+        breaker_fields=BREAKER_FIELDS,
+        health_fields=HEALTH_FIELDS,
+        part_fields=[f"breaker_{one[0]}" for one in BREAKER_FIELDS] + [f"health_{one[0]}" for one in HEALTH_FIELDS],
+        secrets=_secrets(),
+        **values,
+    )
 
 
 def _find(name: str) -> Backend:
@@ -39,49 +71,107 @@ def _secrets() -> list[str]:
     return [one.name for one in secret_store.all_secrets(db())]
 
 
+_GROUPS: dict[str, type[BaseModel]] = {"breaker": BreakerRules, "health": HealthRules}
+"""Parts of a backend that are there or not, each with its fields."""
+_PLAIN = ("name", "summary", "targets", "connect_timeout_ms", "read_timeout_ms", "sharing", "same_for", "same_header",
+          "sign_in", "sign_in_name", "sign_in_secret")  # fmt: skip
+
+
 def _shown(backend: Backend | None) -> dict[str, Any]:
-    """What the form shows of a backend; targets one a line, with the environments they serve behind."""
-    if backend is None:
-        return {"name": "", "summary": "", "targets": "", "connect_timeout_ms": "2000", "read_timeout_ms": "30000",
-                "verify_tls": True, "sign_in": "none", "sign_in_name": "", "sign_in_secret": ""}  # fmt: skip
-    lines = [" ".join((target.address, *target.environments)) for target in backend.targets]
-    return {
-        "name": backend.name,
-        "summary": backend.summary,
-        "targets": "\n".join(lines),
-        "connect_timeout_ms": str(backend.connect_timeout_ms),
-        "read_timeout_ms": str(backend.read_timeout_ms),
-        "verify_tls": backend.verify_tls,
-        "sign_in": backend.sign_in,
-        "sign_in_name": backend.sign_in_name,
-        "sign_in_secret": backend.sign_in_secret,
-    }
+    """What the form shows of a backend; targets one a line, with what differs from the usual behind."""
+    shown: dict[str, Any] = {
+        "name": "", "summary": "", "targets": "", "connect_timeout_ms": "2000", "read_timeout_ms": "30000",
+        "sharing": "by weight", "same_for": "", "same_header": "", "sign_in": "none", "sign_in_name": "",
+        "sign_in_secret": "", "verify_tls": True,
+    }  # fmt: skip
+    if backend is not None:
+        shown |= {name: str(getattr(backend, name)) for name in _PLAIN if name != "targets"}
+        shown |= {"targets": "\n".join(map(_line_of, backend.targets)), "verify_tls": backend.verify_tls}
+    for group, model in _GROUPS.items():
+        rules = getattr(backend, group) if backend is not None else None
+        shown[group] = rules is not None
+        for name in model.model_fields:
+            value = getattr(rules if rules is not None else model(), name)
+            text = ", ".join(map(str, value)) if isinstance(value, tuple) else str(value)
+            shown[f"{group}_{name}"] = value if isinstance(value, bool) else text
+    return shown
+
+
+def _line_of(target: Target) -> str:
+    words = [target.address, *target.environments]
+    words += [f"weight {target.weight}"] if target.weight != 1 else []
+    words += [f"priority {target.priority}"] if target.priority else []
+    return " ".join(words)
+
+
+def _target_of(line: str) -> dict[str, Any]:
+    """A target from its line: the address, then environments, `weight N` and `priority N` in any order."""
+    words = line.replace(",", " ").split()
+    found: dict[str, Any] = {"address": words[0]}
+    environments = []
+    rest = iter(words[1:])
+    for word in rest:
+        if word in ("weight", "priority"):
+            found[word] = next(rest, "")
+        else:
+            environments.append(word)
+    return found | {"environments": tuple(environments)}
+
+
+def _group(group: str, model: type[BaseModel], typed: dict[str, Any]) -> dict[str, Any]:
+    """What was typed of a part that is there."""
+    found: dict[str, Any] = {}
+    for name in model.model_fields:
+        value = typed[f"{group}_{name}"]
+        if name == "statuses":
+            value = tuple(value.replace(",", " ").split())
+        found[name] = value
+    return found
 
 
 def _read(name: str) -> tuple[Backend | None, dict[str, Any], dict[str, str]]:
-    typed: dict[str, Any] = {field: request.form.get(field, "").strip() for field in _shown(None)}
-    typed["verify_tls"] = "verify_tls" in request.form
-    typed["sign_in"] = typed["sign_in"] or "none"
-    targets = []
-    for line in typed["targets"].splitlines():
-        words = line.split()
-        if words:
-            targets.append({"address": words[0], "environments": tuple(word.strip(",") for word in words[1:])})
-    data = typed | {"targets": targets, "name": name or typed["name"]}
+    blank = _shown(None)
+    typed: dict[str, Any] = {
+        field: field in request.form if isinstance(value, bool) else request.form.get(field, value).strip()
+        for field, value in blank.items()
+    }
+    by_header = typed["same_for"] == "the same value of a header"
+    data = {field: typed[field] for field in _PLAIN} | {
+        "same_header": typed["same_header"] if by_header else "",
+        "name": name or typed["name"],
+        "verify_tls": typed["verify_tls"],
+        "targets": [_target_of(line) for line in typed["targets"].splitlines() if line.split()],
+    }
+    data |= {group: _group(group, model, typed) for group, model in _GROUPS.items() if typed[group]}
     try:
         return Backend.model_validate(data), typed, {}
     except ValidationError as error:
         errors: dict[str, str] = {}
         for problem in problems_of(error):
-            field = str(problem.path[0]) if problem.path else "sign_in"
-            line = f"line {problem.path[1] + 1}: " if len(problem.path) > 1 and isinstance(problem.path[1], int) else ""
-            message = problem.message
-            if field == "targets" and "environments" in problem.path:
-                message = f"write the address, then test or production, or nothing for both ({message})"
-            elif field == "targets" and not line:
-                message = "give at least one address, like http://127.0.0.1:9000"
-            errors.setdefault(field, line + message)
+            field, message = _place_of(problem)
+            errors.setdefault(field, message)
         return None, typed, errors
+
+
+def _place_of(problem: Problem) -> tuple[str, str]:
+    """The field of the form that a problem belongs to, and its words there."""
+    path, message = problem.path, problem.message
+    field = str(path[0]) if path else "sign_in" if "signing in" in message else "same_for"
+    if field in _GROUPS and len(path) > 1:
+        return f"{field}_{path[1]}", message
+    if field != "targets":
+        return field, message
+    line = f"line {path[1] + 1}: " if len(path) > 1 and isinstance(path[1], int) else ""
+    if "environments" in path:
+        message = (
+            "write the address, then test or production, or nothing for both; weight 3 and priority 1 may follow"
+            f" ({message})"
+        )
+    elif "weight" in path or "priority" in path:
+        message = f"{path[-1]}: {message}"
+    elif not line:
+        message = "give at least one address, like http://127.0.0.1:9000"
+    return field, line + message
 
 
 @pages.get("/")
@@ -94,8 +184,7 @@ def index() -> Any:
 @pages.get("/new")
 @requires("edit")
 def new() -> Any:
-    return render("backends/form.html", backend=None, typed=_shown(None), errors={}, steps={}, used=[], revision=0,
-                  secrets=_secrets())  # fmt: skip
+    return _form(backend=None, typed=_shown(None), errors={}, steps={}, used=[], revision=0)
 
 
 @pages.get("/<name>")
@@ -106,8 +195,8 @@ def page(name: str) -> Any:
 
 def _page(backend: Backend, typed: dict[str, Any], errors: dict[str, str], steps: dict[str, Any]) -> str:
     revision = drafting.revision(db(), "backend", backend.name)
-    return render("backends/form.html", backend=backend, typed=typed, errors=errors, steps=steps,
-                  used=_used_by(backend.name), revision=revision, secrets=_secrets())  # fmt: skip
+    used = _used_by(backend.name)
+    return _form(backend=backend, typed=typed, errors=errors, steps=steps, used=used, revision=revision)
 
 
 @pages.post("/new")
@@ -119,16 +208,8 @@ def add() -> Any:
     act = request.form.get("act")
     steps = _test(backend) if backend is not None and act == "test" else {}
     if backend is None or errors or act in ("test", "check"):
-        values: dict[str, Any] = {
-            "backend": None,
-            "typed": typed,
-            "errors": errors,
-            "steps": steps,
-            "used": [],
-            "revision": 0,
-            "secrets": _secrets(),
-        }
-        return render("backends/form.html", **values), 422 if errors else 200
+        page = _form(backend=None, typed=typed, errors=errors, steps=steps, used=[], revision=0)
+        return page, 422 if errors else 200
     change = drafting.save(db(), acting(), "backend", backend.name, backend, f"added backend {backend.name}", 0)
     db().commit()
     done(f"Backend {backend.name} is in the draft.", change)

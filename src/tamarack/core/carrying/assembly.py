@@ -7,27 +7,36 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from hashlib import blake2b
+from typing import Any
 
+from tamarack.core.balancing.retrying import RetryRules
+from tamarack.core.balancing.route import Route
+from tamarack.core.caching.memory import SPACE
+from tamarack.core.carrying.caching import CacheStore, Caching
 from tamarack.core.carrying.call import Call, Published
 from tamarack.core.carrying.identifying import identify, subscribed, take_off
 from tamarack.core.carrying.metering import Meter, PlanMeter, QuotaLog, QuotaMeter
+from tamarack.core.carrying.needs import TimeLimits
 from tamarack.core.carrying.parts import (
     Answerer,
     Change,
     Check,
     Cost,
+    Keeping,
     Limit,
     Opening,
     Part,
+    Retrying,
     Step,
     Telling,
+    Timing,
     Watch,
     Way,
     check_runner,
 )
 from tamarack.core.carrying.program import Clock, Operation
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.route import Route
 from tamarack.core.carrying.routing import Router
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.configuration.plans import part_for
@@ -38,6 +47,7 @@ from tamarack.core.identity.material import Material
 from tamarack.core.limits.store import CounterStore, Limiter
 from tamarack.core.limits.told import standard
 from tamarack.core.limits.window import Window
+from tamarack.core.mocking.choosing import Answers
 from tamarack.core.policies import KINDS, PolicyKind
 from tamarack.core.policies.kind import Surroundings
 from tamarack.core.stages import Stage
@@ -104,6 +114,10 @@ class Workshop:
     clock: Clock | None = None
     routes: Mapping[str, Route] | None = None
     kinds: Mapping[str, PolicyKind] = field(default_factory=lambda: KINDS)
+    cache: CacheStore | None = None
+    """Where answers are kept; without it none is, and what a policy says of it is decided all the same."""
+    backends: Mapping[str, str] = field(default_factory=dict)
+    """What each backend is, as text: kept answers of one are no answers of another."""
     _made: dict[tuple[PlacedPolicy, str], tuple[Part, ...]] = field(default_factory=dict)
 
     def parts_of(self, placed: PlacedPolicy, version: SnapshotVersion) -> tuple[Part, ...]:
@@ -157,6 +171,8 @@ class _Folding:
     ) -> None:
         self.version = version
         self.name = f"{operation.method} {operation.path}"
+        self.path = operation.path
+        self.answers = operation.answers
         self.shop = shop
         self.plans = plans
         self.cap = cap
@@ -190,13 +206,16 @@ class _Folding:
             min(bounds, default=DEFAULT_BODY_LIMIT),
             frozenset(name for part in (*every, *self.outer) for name in part.secret),
             tellers[0] if tellers else standard,
+            _parameters(self.version.base_path, self.path),
+            Answers(self.answers) if self.answers else None,
         )
         meter = self._meter()
         before = self._before()
         metered = [NamedStep(Stage.METER, None, tuple(told for told, _ in self.of(Limit)))] if meter is not None else []
         after = [] if self.retired else self._steps(Stage.SHAPE)
-        answerers = [] if self.retired else self.of(Answerer)
-        answering = [NamedStep(Stage.ANSWER, None, (told,)) for told, _ in answerers]
+        answerers = [] if self.retired else sorted(self.of(Answerer), key=lambda pair: pair[1].last)  # type: ignore[attr-defined]
+        answering = [NamedStep(Stage.ANSWER, None, (told,)) for told, _ in [*answerers, *self._beside(Stage.ANSWER)]]
+        answering += [NamedStep(Stage.FORWARD, None, (told,)) for told, _ in self._beside(Stage.FORWARD)]
         wanting = [part for part in every if part.request_body and part.stage is not Stage.RETURN]
         first = [step for step in before if step.stage is Stage.GUARD]
         steps = [step for step in before if step.stage is not Stage.GUARD]
@@ -215,7 +234,53 @@ class _Folding:
             browser=browsers[0] if browsers else None,
             route=(routes.get(self.version.backend) or Route(())) if routes is not None else None,
             clock=self.shop.clock,
+            **self._beside_the_backend(),
         )
+
+    def _beside_the_backend(self) -> dict[str, Any]:
+        """What is kept of the backend's answers, how often it is asked again, and how long it may take."""
+        if self.retired:
+            return {}
+        keeping = self.of(Keeping)
+        retrying = [part for _, part in self.of(Retrying) if isinstance(part, Retrying)]
+        timing = [part for _, part in self.of(Timing) if isinstance(part, Timing)]
+        found: dict[str, Any] = {}
+        if keeping:
+            told, part = keeping[-1]
+            assert isinstance(part, Keeping)
+            found = {"caching": self._caching(part), "cached_by": told}
+        if retrying:
+            one = retrying[-1]
+            found["retry"] = RetryRules(one.at_most, one.statuses, one.share)
+        if timing:
+            limits = timing[-1]
+            found["time_limits"] = TimeLimits(limits.connect_s, limits.first_s, limits.between_s, limits.whole_s)
+        return found
+
+    def _caching(self, part: Keeping) -> Caching:
+        """The response cache; another policy or another backend begins anew with nothing kept."""
+        backend = self.version.backend
+        about = f"{part.policy}\n{part.identity}\n{backend}\n{self.shop.backends.get(backend, '')}"
+        space = blake2b(about.encode(), digest_size=SPACE).digest()
+        return Caching(
+            part.policy,
+            space,
+            part.rules,
+            self.shop.cache,
+            part.key_parts,
+            part.headers,
+            part.query,
+            posts=part.posts,
+            heeds=part.heeds,
+            shared=part.shared,
+            wait_s=part.wait_s,
+        )
+
+    def _beside(self, stage: Stage) -> list[tuple[Told, Part]]:
+        """The parts that are no steps: what is kept, retries, time limits."""
+        if self.retired:
+            return []
+        return [pair for kind in (Keeping, Retrying, Timing) for pair in self.of(kind, stage)]
 
     @staticmethod
     def _lane(
@@ -284,6 +349,13 @@ class _Folding:
         plans = {} if self.is_open else self.plans.meters(self.version.api, self.name)
         counted = quotas or any(plan.quota is not None for plan in plans.values())
         return Meter(pairs, plans, max(costs, default=1), quotas, self.shop.log if counted else None)
+
+
+def _parameters(base_path: str, path: str) -> dict[str, int]:
+    """The parameters of a path template, and which segment of a call's path each is."""
+    first = base_path.count("/")
+    segments = enumerate(path[1:].split("/"), first)
+    return {segment[1:-1]: place for place, segment in segments if segment[:1] == "{" and segment[-1:] == "}"}
 
 
 def _everyone(call: Call) -> str:

@@ -8,6 +8,7 @@ from typing import Any, Protocol
 from tamarack.core.http.fields import Header
 from tamarack.core.identity.caller import Caller, Grant
 from tamarack.core.limits.store import Limiter, Taken
+from tamarack.core.mocking.choosing import Answers
 
 
 class Published:
@@ -21,8 +22,10 @@ class Published:
         "base_segments",
         "body_limit",
         "limit_fields",
+        "mocks",
         "name",
         "named_in_records",
+        "parameters",
         "secret",
         "version",
     )
@@ -37,6 +40,8 @@ class Published:
         body_limit: int,
         secret: frozenset[str],
         limit_fields: Callable[[Taken], bytes],
+        parameters: dict[str, int] | None = None,
+        mocks: Answers | None = None,
     ) -> None:
         self.api = api
         self.version = version
@@ -54,6 +59,10 @@ class Published:
         """Names of fields and parameters that carry credentials here."""
         self.limit_fields = limit_fields
         """Writes the fields that tell what is left."""
+        self.parameters = parameters or {}
+        """The path's parameters: names, and which segment each is."""
+        self.mocks = mocks
+        """The answers that its description documents, where a mock may give them."""
 
 
 class Watching(Protocol):
@@ -103,9 +112,11 @@ class Call:
         "id",
         "keep_alive",
         "length",
+        "lookup",
         "media",
         "method",
         "note",
+        "note_of_cache",
         "now",
         "old",
         "operation",
@@ -115,6 +126,7 @@ class Call:
         "query",
         "reason",
         "received_bytes",
+        "retried",
         "rollout",
         "scheme",
         "sent_bytes",
@@ -184,6 +196,8 @@ class Call:
         self.trace: Any = None
         """A `core.told.trace.Trace`, where the call is traced."""
         self.watching: Sequence[Watching] = ()
+        self.retried = 0
+        """How many attempts were made after the first."""
         self.target = ""
         """The address of the target that was asked."""
         self.asked_at = 0
@@ -201,6 +215,11 @@ class Call:
         self.received_bytes = 0
         self.sent_bytes = 0
         self.cache = ""
+        """What a cache had to do with the answer; see `core.traffic.record`."""
+        self.lookup: Any = None
+        """Its business with the response cache: a `core.carrying.caching.Lookup`."""
+        self.note_of_cache = ""
+        """What staff are told of that."""
         self.prompt_tokens = 0
         self.completion_tokens = 0
         self.total_us = 0

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from tamarack.core.http.target import Target
 
 if TYPE_CHECKING:
+    from tamarack.core.balancing.route import Choice, Route
+    from tamarack.core.carrying.caching import Lookup
+    from tamarack.core.carrying.call import Call
     from tamarack.core.carrying.metering import Meter
 
 Failure = Literal["away", "slow", "broken", "busy"]
@@ -32,6 +35,29 @@ class FetchKeys:
         self.kid = kid
 
 
+class Look:
+    """What is kept under a key. Answered with `Kept` or None. Where another call is asking the backend for the same,
+    this one waits for that; else it `leads`, where others may wait for it."""
+
+    __slots__ = ("lookup",)
+
+    def __init__(self, lookup: Lookup) -> None:
+        self.lookup = lookup
+
+
+class Refresh:
+    """Ask the backend anew for what was given though it is over, beside the call. Answered with None, at once."""
+
+    __slots__ = ("ask", "call", "choice", "lookup", "route")
+
+    def __init__(self, call: Call, lookup: Lookup, ask: Ask, route: Route, choice: Choice) -> None:
+        self.call = call
+        self.lookup = lookup
+        self.ask = ask
+        self.route = route
+        self.choice = choice
+
+
 class Take:
     """A decision over the limits in `call.asked`, after waiting where they let calls wait. Answered with `Taken`; with
     a `Refusal` where it cannot be counted; or with None where it is let through uncounted."""
@@ -42,6 +68,18 @@ class Take:
         self.meter = meter
 
 
+class TimeLimits(NamedTuple):
+    """How long a target may take, in seconds; 0 for as long as its backend says."""
+
+    connect_s: float = 0.0
+    first_s: float = 0.0
+    """Until the head of its answer is here."""
+    between_s: float = 0.0
+    """Between pieces of its answer."""
+    whole_s: float = 0.0
+    """From the call's coming to the answer's end, with all attempts; 0 for no bound."""
+
+
 class Ask:
     """A request to a target. Answered with `Answered`, `Failed`, or a `Refusal` where the caller's body is too large.
 
@@ -49,7 +87,19 @@ class Ask:
     it comes, framed by its length, or in chunks where that is not known.
     """
 
-    __slots__ = ("body", "chunked", "head", "method", "more", "owner", "repeatable", "target")
+    __slots__ = (
+        "body",
+        "chunked",
+        "head",
+        "left_s",
+        "limits",
+        "method",
+        "more",
+        "owner",
+        "repeatable",
+        "streamed",
+        "target",
+    )
 
     def __init__(self, target: Target, method: str, head: bytes, body: bytes | None, owner: str) -> None:
         self.target = target
@@ -62,8 +112,14 @@ class Ask:
         """May be sent a second time when a kept connection turns out to be closed; only without `more`."""
         self.more = False
         """More of the body follows than goes with the head. Set by who sends it."""
+        self.streamed = False
+        """Its body is sent as it comes, and kept nowhere."""
         self.chunked = False
         """What follows goes in chunks."""
+        self.limits: TimeLimits | None = None
+        """In place of the target's own."""
+        self.left_s = 0.0
+        """Seconds within which the whole of it has to be over; 0 for no such bound."""
 
 
 class ReadAnswer:
@@ -92,4 +148,13 @@ class Failed:
         self.step = step
 
 
-Need = ReadBody | FetchKeys | Take | Ask | ReadAnswer
+class Hold:
+    """A pause, in milliseconds, before the call goes on. Answered with None."""
+
+    __slots__ = ("ms",)
+
+    def __init__(self, ms: int) -> None:
+        self.ms = ms
+
+
+Need = ReadBody | FetchKeys | Hold | Look | Refresh | Take | Ask | ReadAnswer

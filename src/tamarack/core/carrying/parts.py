@@ -11,6 +11,7 @@ from collections.abc import Callable, Generator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from tamarack.core.caching.kept import Rules
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.metering import Key, QuotaMeter
 from tamarack.core.carrying.refusals import Refusal
@@ -30,12 +31,14 @@ Reads = Callable[[Call], list[tuple[str, str]]]
 class Reply:
     """An answer that does not come from the backend: ready header fields (without a length), and the body."""
 
-    __slots__ = ("body", "fields", "status")
+    __slots__ = ("body", "dated", "fields", "status")
 
-    def __init__(self, status: int, fields: bytes = b"", body: bytes = b"") -> None:
+    def __init__(self, status: int, fields: bytes = b"", body: bytes = b"", dated: bool = False) -> None:
         self.status = status
         self.fields = fields
         self.body = body
+        self.dated = dated
+        """Whether the fields hold a Date."""
 
 
 class Answered:
@@ -141,6 +144,8 @@ class Answerer(Part):
 
     answer: Callable[[Call], Reply | Refusal | None] | Callable[[Call], Generator[Any, Any, Reply | Refusal | None]]
     asks: bool = False
+    last: bool = False
+    """Answers whatever the others left: it runs after them, wherever it is placed."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -148,6 +153,43 @@ class Watch(Part):
     """Looks at answers as they pass: `begin` is given the head, and returns what is given the pieces; None for none."""
 
     begin: Callable[[Call, int, Sequence[Header]], Watching | None]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Keeping(Part):
+    """Keeps answers and gives them again; see `core.carrying.caching.Caching`, which is made of it."""
+
+    policy: str
+    """Its id: the placement, and the name."""
+    identity: str
+    """Its policy as text: what another one kept is not given."""
+    rules: Rules
+    key_parts: tuple[Callable[[Call], bytes], ...]
+    headers: tuple[bytes, ...]
+    query: Callable[[bytes], bytes]
+    posts: bool = False
+    heeds: bool = True
+    shared: bool = False
+    wait_s: float = 2.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Retrying(Part):
+    """Asks the backend again after a failure."""
+
+    at_most: int
+    statuses: frozenset[int]
+    share: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Timing(Part):
+    """How long the backend may take, in seconds; 0 for as long as the backend says."""
+
+    connect_s: float = 0.0
+    first_s: float = 0.0
+    between_s: float = 0.0
+    whole_s: float = 0.0
 
 
 RUNNERS: dict[type[Part], frozenset[Stage]] = {
@@ -159,6 +201,9 @@ RUNNERS: dict[type[Part], frozenset[Stage]] = {
     Telling: frozenset((Stage.METER,)),
     Change: frozenset((Stage.SHAPE, Stage.RETURN)),
     Answerer: frozenset((Stage.ANSWER,)),
+    Keeping: frozenset((Stage.ANSWER,)),
+    Retrying: frozenset((Stage.FORWARD,)),
+    Timing: frozenset((Stage.FORWARD,)),
     Watch: frozenset((Stage.METER, Stage.RETURN)),
 }
 """The stages that run each kind of part. A watch of Meter looks at answers for what limits count."""

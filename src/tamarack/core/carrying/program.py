@@ -11,24 +11,39 @@ from __future__ import annotations
 from collections.abc import Callable, Generator, Sequence
 from typing import Any
 
-from tamarack.core.carrying.call import Call, Published
+from tamarack.core.balancing.retrying import REPEATABLE, RetryRules, earned, may_ask_again
+from tamarack.core.balancing.route import Choice, Route
+from tamarack.core.caching.control import date_of
+from tamarack.core.caching.kept import split_fields
+from tamarack.core.carrying.caching import Caching, Lookup
+from tamarack.core.carrying.call import Call, Published, Watching
 from tamarack.core.carrying.forwarding import Passed, read_answer, request_head
 from tamarack.core.carrying.metering import Meter
-from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Need, ReadAnswer, ReadBody, Take
+from tamarack.core.carrying.needs import (
+    Ask,
+    Failed,
+    FetchKeys,
+    Look,
+    Need,
+    ReadAnswer,
+    ReadBody,
+    Refresh,
+    Take,
+    TimeLimits,
+)
 from tamarack.core.carrying.parts import Answered, Answerer, Change, Limit, Reply, Watch
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.route import Route
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.http.browser import BrowserRule
+from tamarack.core.http.fields import Header
+from tamarack.core.http.target import Target
 from tamarack.core.limits.store import Taken
 from tamarack.core.stages import Stage
-from tamarack.core.traffic.record import PLACE
+from tamarack.core.traffic.record import MISS, PLACE, STALE
 
 Clock = Callable[[], int]
 """A clock in nanoseconds."""
 
-REPEATABLE = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
-"""Idempotent methods (RFC 9110, 9.2.2)."""
 _METER_ENDED = 1 + PLACE[Stage.METER]
 _SHAPE_ENDED = 1 + PLACE[Stage.SHAPE]
 _FORWARD_ENDED = 1 + PLACE[Stage.FORWARD]
@@ -52,6 +67,8 @@ class Operation(Published):
     __slots__ = (
         "answerers",
         "browser",
+        "cached_by",
+        "caching",
         "changes",
         "clock",
         "lane",
@@ -59,9 +76,11 @@ class Operation(Published):
         "named",
         "reads",
         "reads_answer",
+        "retry",
         "route",
         "settles",
         "take",
+        "time_limits",
         "traced",
         "watches",
     )
@@ -81,9 +100,13 @@ class Operation(Published):
         browser: BrowserRule | None = None,
         route: Route | None = None,
         clock: Clock | None = None,
+        caching: Caching | None = None,
+        cached_by: Told | None = None,
+        retry: RetryRules | None = None,
+        time_limits: TimeLimits | None = None,
     ) -> None:
         super().__init__(facts.api, facts.version, facts.name, facts.backend, facts.base_path, facts.body_limit,
-                         facts.secret, facts.limit_fields)  # fmt: skip
+                         facts.secret, facts.limit_fields, facts.parameters, facts.mocks)  # fmt: skip
         self.named = tuple(named)
         """Every step in order, with its policies: what traces, drawings and `show-path` tell of."""
         self.lane = lane
@@ -97,8 +120,13 @@ class Operation(Published):
         self.watches = tuple(watches)
         self.reads = tuple(reads)
         """The media types (empty for any) whose bodies are read ahead, and the most bytes of each."""
-        self.settles = bool(watches)
-        """Whether the answer may tell what limits still have to count."""
+        self.caching = caching
+        self.cached_by = cached_by
+        """The policy that says what is kept."""
+        self.retry = retry
+        self.time_limits = time_limits
+        self.settles = bool(watches) or caching is not None
+        """Whether something happens when the answer has passed: limits count what it told, or it is kept."""
         self.reads_answer = max((change.answer_body for _, change in self.changes), default=0)
         self.browser = browser
         self.route = route
@@ -171,53 +199,203 @@ class Operation(Published):
         route = self.route
         if route is None:
             return _DECIDED
-        target = route.choose()
-        if target is None:
-            return FAILURES["away"]
-        signs_in = None
-        if route.sign_in is not None:
-            signs_in = route.sign_in()
-            if signs_in is None:
-                return _SECRET_MISSING
-        call.target = target.label
-        caller = call.caller
-        ask = Ask(
-            target,
-            call.method,
-            request_head(call, self, target, signs_in),
-            call.body,
-            caller.application_id if caller is not None else call.address,
-        )
-        ask.repeatable = call.length == 0 and call.method in REPEATABLE
-        if clock is not None:
-            call.ended_at[_SHAPE_ENDED] = call.asked_at = clock()
-        answer = yield ask
-        if clock is not None:
-            call.ended_at[_FORWARD_ENDED] = ended = clock()
-            call.backend_us = (ended - call.asked_at) // 1000
+        lookup = None
+        caching = self.caching
+        if caching is not None:
+            lookup = caching.lookup(call)
+            if lookup is not None:
+                found = caching.found(call, lookup, (yield Look(lookup)))
+                if call.trace is not None:
+                    call.trace.looked_up(self.cached_by, call, lookup)
+                if type(found) is Reply:
+                    if lookup.leads and call.cache == STALE:
+                        yield from self._refresh(call, route, lookup)
+                    return self._changed(call, found)
+                caching.asking(call, lookup)
+            elif call.trace is not None:
+                call.trace.looked_up(self.cached_by, call, None)
+        retry = self.retry
+        if retry is not None:
+            earned(route, retry)
+        tried: tuple[Choice, ...] = ()
+        body = call.body
+        while True:
+            choice = route.only or route.choose(call, tried)
+            refusal, ask, trial = None, None, False
+            if choice is None:
+                refusal = _resting(route, call.now) if route.choices else FAILURES["away"]
+            else:
+                ask = self._ask(call, route, choice, body)
+                if ask is None:
+                    refusal = _SECRET_MISSING
+            if refusal is not None:
+                reply = caching.failed(call, lookup) if lookup is not None else None  # type: ignore[union-attr]
+                return refusal if reply is None else self._changed(call, reply)
+            assert choice is not None and ask is not None
+            target, state = choice.target, choice.state
+            call.target = target.label
+            if clock is not None:
+                call.asked_at = asked_at = clock()
+                if not tried:
+                    call.ended_at[_SHAPE_ENDED] = asked_at
+            if state is None:
+                answer = yield ask
+            else:
+                trial = state.went()
+                ended = False
+                try:
+                    answer = yield ask
+                    ended = True
+                finally:
+                    state.under_way -= 1
+                    if not ended:
+                        state.left(trial)
+            if clock is not None:
+                call.ended_at[_FORWARD_ENDED] = answered_at = clock()
+                call.backend_us = (answered_at - call.asked_at) // 1000
+            again = False
+            if type(answer) is Failed:
+                route.noted(choice, answer.failure)
+                if state is not None:
+                    if answer.failure == "busy":
+                        state.left(trial)
+                    else:
+                        state.noted(self._now(call), 0, answer.step, trial)
+                again = retry is not None and may_ask_again(call, route, retry, ask, len(tried) + 1)
+            elif type(answer) is Refusal:
+                if state is not None:
+                    state.left(trial)
+                return answer
+            else:
+                route.noted(choice, "answered")
+                if state is not None:
+                    state.noted(self._now(call), answer.status, "", trial, _retry_after(answer, call.now))
+                again = (
+                    retry is not None
+                    and answer.status in retry.statuses
+                    and may_ask_again(call, route, retry, ask, len(tried) + 1)
+                )
+            if call.trace is not None:
+                call.trace.asked(choice, answer, again, self._us(call))
+            if not again:
+                break
+            tried = (*tried, choice)
+            call.retried += 1
+            body = ask.body
         if type(answer) is Failed:
-            route.noted(target, answer.failure)
             call.note = answer.step
-            return FAILURES[answer.failure]
-        if type(answer) is Refusal:
-            return answer
-        route.noted(target, "answered")
+            reply = caching.failed(call, lookup) if lookup is not None else None  # type: ignore[union-attr]
+            return FAILURES[answer.failure] if reply is None else self._changed(call, reply)
+        if lookup is not None:
+            reply = caching.answered(call, lookup, answer, call.now, self._now(call))  # type: ignore[union-attr]
+            if reply is not None:
+                return self._changed(call, reply)
         call.answered = True
+        headers, status = answer.headers, answer.status
+        whole = answer.body
         if self.changes:
             if self.reads_answer and answer.body is None:
                 whole = yield ReadAnswer(self.reads_answer)
                 if type(whole) is Failed:
-                    route.noted(target, whole.failure)
+                    route.noted(choice, whole.failure)
                     call.note = whole.step
                     return FAILURES[whole.failure]
                 answer.body = whole
             self._change(call, answer)
+        watching: list[Watching] = []
         if self.watches:
             begun = [watch.begin(call, answer.status, answer.headers) for watch in self.watches]
-            call.watching = [one for one in begun if one is not None]
+            watching = [one for one in begun if one is not None]
         passed = Passed(answer.status, answer.body)
         read_answer(passed, call, target, answer.headers)
+        if caching is not None:
+            self._keep(call, lookup, passed, status, headers, whole, target, watching)
+        call.watching = watching
         return passed
+
+    def _ask(self, call: Call, route: Route, choice: Choice, body: bytes | None) -> Ask | None:
+        """The request to a target; None where the gateway's own credential to it is missing."""
+        signs_in = None
+        if route.sign_in is not None:
+            signs_in = route.sign_in()
+            if signs_in is None:
+                return None
+        caller = call.caller
+        ask = Ask(
+            choice.target,
+            call.method,
+            request_head(call, self, choice.target, signs_in),
+            body,
+            caller.application_id if caller is not None else call.address,
+        )
+        ask.repeatable = call.length == 0 and call.method in REPEATABLE
+        limits = self.time_limits
+        if limits is not None:
+            ask.limits = limits
+            if limits.whole_s and self.clock is not None:
+                ask.left_s = max(0.001, limits.whole_s - (self.clock() - call.ended_at[0]) / 1e9)
+        return ask
+
+    def _now(self, call: Call) -> float:
+        """Seconds since the epoch, as the call's own time goes on."""
+        return call.now + (self.clock() - call.ended_at[0]) / 1e9 if self.clock is not None else call.now
+
+    def _us(self, call: Call) -> float:
+        return call.backend_us
+
+    def _refresh(self, call: Call, route: Route, lookup: Lookup) -> Program:
+        """What was given was over: the backend is asked anew, beside the call."""
+        assert self.caching is not None
+        self.caching.asking(call, lookup)
+        choice = route.only or route.choose(call)
+        ask = self._ask(call, route, choice, call.body) if choice is not None else None
+        if ask is not None and choice is not None:
+            yield Refresh(call, lookup, ask, route, choice)
+        return None  # type: ignore[return-value]
+
+    def _changed(self, call: Call, reply: Reply) -> Reply:
+        """A kept answer, changed as one of the backend's would be."""
+        if not self.changes:
+            return reply
+        answer = Answered(reply.status, split_fields(reply.fields), reply.body)
+        self._change(call, answer)
+        fields = b"".join(b"%b: %b\r\n" % field for field in answer.headers)
+        return Reply(answer.status, fields, answer.body or b"", reply.dated)
+
+    def _keep(
+        self,
+        call: Call,
+        lookup: Lookup | None,
+        passed: Passed,
+        status: int,
+        headers: list[Header],
+        body: bytes | None,
+        target: Target,
+        watching: list[Watching],
+    ) -> None:
+        """Keep the backend's answer, as it came, where the cache takes it; and say so to the caller (RFC 9211)."""
+        caching = self.caching
+        assert caching is not None
+        keeping = None
+        if lookup is None:
+            caching.changed(call, status)
+        else:
+            call.cache = MISS
+            fields = passed.fields
+            if self.changes:  # it is kept as it came, and changed for each caller
+                unchanged = Passed(status, None)
+                read_answer(unchanged, call, target, headers)
+                fields = unchanged.fields
+            keeping = caching.keeping(call, lookup, status, headers, fields, call.now, self._now(call))
+            if keeping is not None:
+                if body is not None and self.changes:
+                    keeping.piece(body)
+                    keeping.end(True)
+                else:
+                    watching.append(keeping)
+            if call.trace is not None:
+                call.trace.looked_up(self.cached_by, call, lookup)
+        passed.fields += caching.passed(call, lookup, status, keeping is not None)
 
     def _change(self, call: Call, answer: Answered) -> None:
         """Change an answer; a body that was changed has another length."""
@@ -243,6 +421,23 @@ class Operation(Published):
         """The limits that policies set, in their order."""
         told = (one.part for step in self.named if step.stage is Stage.METER for one in step.told)
         return [part for part in told if isinstance(part, Limit)]
+
+
+def _resting(route: Route, now: float) -> Refusal:
+    """No target's breaker lets a call through."""
+    wait = route.resting_for(now)
+    return Refusal(REASONS["breaker-open"], ((b"retry-after", b"%d" % wait),))
+
+
+def _retry_after(answer: Answered, now: float) -> float | None:
+    """For how many seconds a target wants no calls (RFC 9110, 10.2.3); None where it does not say."""
+    if answer.status not in (429, 503):
+        return None
+    value = next((value for name, value in answer.headers if name == b"retry-after"), b"").strip()
+    if value.isdigit():
+        return float(value[:9])
+    until = date_of(value) if value else None
+    return max(0.0, until - now) if until is not None else None
 
 
 _DECIDED = Passed(200, b"")

@@ -98,3 +98,8 @@ def is_open(rows: Iterable[Held]) -> bool:
 def is_closed(rows: Iterable[Held]) -> bool:
     """Whether nobody may call, since nothing says how a caller is known."""
     return not any(row.stage is Stage.IDENTIFY for row in rows if row.replaced_by is None)
+
+
+def answers_alone(rows: Iterable[Held]) -> bool:
+    """Whether a policy in force answers every call, so that no backend is asked."""
+    return any(kind_of(row.policy).stands_alone(row.policy) for row in in_force(rows))

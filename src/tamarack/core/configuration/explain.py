@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 
-from tamarack.core.configuration.effective import Held, Placement, held, in_force, is_closed, is_open
+from tamarack.core.configuration.effective import Held, Placement, answers_alone, held, in_force, is_closed, is_open
 from tamarack.core.configuration.model import Api, Backend, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.limits.window import in_words
@@ -62,15 +62,37 @@ def explain(
             said = plan.in_words(api.name, operation.call if operation is not None else "")
             sentences.append(Sentence(f"Under the plan {plan.title}, a subscription {said}.", f"plan {plan.title}"))
     backend = configuration.backend(version.backend)
-    if backend is not None:
-        sentences.append(
-            Sentence(
-                f"The call goes on to {backend.name}, which has {_seconds(backend.connect_timeout_ms)} to take the"
-                f" connection and {_seconds(backend.read_timeout_ms)} to answer.{_signs_in(backend)}",
-                f"backend {backend.name}",
-            )
-        )
+    if backend is not None and not answers_alone(rows):
+        sentences += [Sentence(text, f"backend {backend.name}") for text in of_backend(backend)]
     return sentences
+
+
+def of_backend(backend: Backend) -> list[str]:
+    """Where calls go on to, how long that may take, and which target has its turn."""
+    said = [
+        f"The call goes on to {backend.name}, which has {_seconds(backend.connect_timeout_ms)} to take the"
+        f" connection and {_seconds(backend.read_timeout_ms)} to answer.{_signs_in(backend)}"
+    ]
+    if len(backend.targets) > 1:
+        priorities = sorted({target.priority for target in backend.targets})
+        among = f"{len(backend.targets)} targets"
+        if len(priorities) > 1:
+            among += f" of {len(priorities)} priorities, of which the lowest that is well takes the calls"
+        turns = "by weight" if backend.sharing == "by weight" else "to the one with the fewest calls under way"
+        same = f"; calls of {backend.same_for} go to the same one" if backend.same_for == "the same caller" else ""
+        if backend.same_header:
+            same = f"; calls with the same value of `{backend.same_header}` go to the same one"
+        said.append(f"It has {among}; turns go {turns}{same}.")
+    rules = backend.breaker
+    if rules is not None:
+        opens = [f"{rules.in_a_row} failures in a row"] if rules.in_a_row else []
+        if rules.share:
+            opens.append(f"{rules.share} % of at least {rules.at_least} calls failed within {rules.within_s} s")
+        opens += ["an answer 429 or 503 with Retry-After"] if rules.heed_retry_after else []
+        said.append(f"A target is spared for {rules.open_s} s after {' or '.join(opens) or 'nothing'}, then tried.")
+    if backend.health is not None:
+        said.append(f"Targets are asked for `{backend.health.path}` every {backend.health.every_s} s.")
+    return said
 
 
 def explain_outside(

@@ -13,6 +13,8 @@ from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, field_validator, model_validator
 
+from tamarack.core.balancing.breaker import BreakerRules
+from tamarack.core.balancing.health import HealthRules
 from tamarack.core.configuration.audience import Audience
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.plans import Part, Product
@@ -26,6 +28,7 @@ from tamarack.core.types import Frozen, Line, Name, OneLine, Problem, Text, Titl
 
 METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace", "any")
 _SEGMENT = re.compile(r"^(\{[A-Za-z_][A-Za-z0-9_.-]*\}|[A-Za-z0-9._~!$&'()*+,;=:@%-]+)$")
+_MEDIA = re.compile(r"[A-Za-z0-9!#$&^_.+-]+/[A-Za-z0-9!#$&^_.+-]+(\s*;[ -~]*)?")
 _HOST = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9.-]{0,252}[A-Za-z0-9])?$")
 
 
@@ -108,10 +111,18 @@ class Target(Frozen):
 
     address: Annotated[str, AfterValidator(_target_address)]
     environments: tuple[Literal["test", "production"], ...] = ()
+    weight: int = Field(default=1, ge=1, le=1_000)
+    """How much of the calls it takes, in relation to the others of its priority (RFC 2782)."""
+    priority: int = Field(default=0, ge=0, le=100)
+    """The lowest number with a target that is well takes the calls (RFC 2782)."""
+
+
+Sharing = Literal["by weight", "to the fewest calls under way"]
+SameFor = Literal["", "the same caller", "the same value of a header"]
 
 
 class Backend(Frozen):
-    """A service that is published: its targets, and how long the gateway waits for it."""
+    """A service that is published: its targets, how calls are shared among them, and how long the gateway waits."""
 
     name: Name
     summary: Text = ""
@@ -119,11 +130,26 @@ class Backend(Frozen):
     connect_timeout_ms: int = Field(default=2_000, ge=10, le=60_000)
     read_timeout_ms: int = Field(default=30_000, ge=10, le=600_000)
     verify_tls: bool = True
+    sharing: Sharing = "by weight"
+    """Which of the targets of one priority has its turn."""
+    same_for: SameFor = ""
+    """What keeps going to one target, as long as that is well."""
+    same_header: Annotated[str, StringConstraints(max_length=100), AfterValidator(header_name)] = ""
+    breaker: BreakerRules | None = None
+    """When a target is spared."""
+    health: HealthRules | None = None
+    """How targets are checked apart from calls."""
     sign_in: SignInKind = "none"
     """How the gateway signs in to it."""
     sign_in_name: Annotated[str, StringConstraints(max_length=200), OneLine] = ""
     """The header field's name, or the user's for basic."""
     sign_in_secret: SecretName = ""
+
+    @model_validator(mode="after")
+    def _shares(self) -> "Backend":
+        if (self.same_for == "the same value of a header") != bool(self.same_header):
+            raise ValueError("name a header where calls with the same value of it go to one target, and only there")
+        return self
 
     @model_validator(mode="after")
     def _signs_in(self) -> "Backend":
@@ -142,12 +168,30 @@ class Backend(Frozen):
         return tuple(t for t in self.targets if not t.environments or environment in t.environments)
 
 
+class TypedAnswer(Frozen):
+    """An answer of an operation that someone typed: what tells it from others, and its body."""
+
+    status: int = Field(ge=200, le=599)
+    media: Annotated[str, StringConstraints(max_length=200), OneLine] = ""
+    name: Annotated[str, StringConstraints(max_length=100), OneLine] = ""
+    body: Annotated[str, StringConstraints(max_length=200_000)] = ""
+
+    @field_validator("media")
+    @classmethod
+    def _media(cls, value: str) -> str:
+        if value and not _MEDIA.fullmatch(value):
+            raise ValueError(f"{value!r} is not a media type; write it like application/json")
+        return value
+
+
 class Operation(Frozen):
     """One method and path template of a version, with the policies placed on it alone."""
 
     call: CallName
     summary: Text = ""
     policies: tuple[AnyPolicy, ...] = ()
+    answers: tuple[TypedAnswer, ...] = Field(default=(), max_length=60)
+    """Answers typed here, for mocks: in place of documented ones, or beside them."""
 
     @property
     def method(self) -> str:
@@ -176,7 +220,8 @@ class Version(Frozen):
     version: Label
     state: State = "published"
     base_path: Annotated[str, AfterValidator(_base_path)]
-    backend: Name
+    backend: Name | Literal[""] = ""
+    """Empty where each operation is answered without one, by mocks or fixed answers."""
     document: str = ""
     policies: tuple[AnyPolicy, ...] = ()
     operations: tuple[Operation, ...] = ()
@@ -321,10 +366,12 @@ def check(configuration: Configuration) -> list[Problem]:
             if version.version in labels:
                 message = f"{api.title} has two versions {version.version!r}; give each its own label"
                 found.append(Problem(path=(*here, "version"), message=message))
-            if version.backend not in backends:
+            if version.backend and version.backend not in backends:
                 known = ", ".join(sorted(backends)) or "there is none yet"
                 message = f"there is no backend {version.backend!r} (known: {known})"
                 found.append(Problem(path=(*here, "backend"), message=message))
+            if not version.backend and version.state != "draft":
+                found += _unanswered(configuration, version, called, here)
             if version.base_path in taken:
                 message = f"{version.base_path} is already the base path of {taken[version.base_path]}"
                 found.append(Problem(path=(*here, "base_path"), message=message))
@@ -409,6 +456,21 @@ def _placed(configuration: Configuration) -> list[AnyPolicy]:
 def key_sets_used(configuration: Configuration) -> set[str]:
     """The addresses of key sets that a configuration's policies verify with."""
     return {address for policy in _placed(configuration) if (address := kind_of(policy).key_set(policy))}
+
+
+def _unanswered(configuration: Configuration, version: Version, called: str, here: Path) -> list[Problem]:
+    """A version without a backend has to answer by itself, whatever it is asked for."""
+    outer = (*configuration.everywhere, *version.policies)
+    left = [
+        one.call
+        for one in version.operations
+        if not any(kind_of(policy).stands_alone(policy) for policy in (*outer, *one.policies))
+    ]
+    if version.operations and not left:
+        return []
+    names = f"{left[0]}{f' and {len(left) - 1} more' if len(left) > 1 else ''}" if left else "it has no operation"
+    message = f"{called} has no backend, and nothing answers in its place: {names}; choose a backend, or place a mock"
+    return [Problem(path=(*here, "backend"), message=message)]
 
 
 def check_in(

@@ -6,7 +6,7 @@ A test sends calls of all kinds through the rules and sees that no other reason 
 from collections.abc import Sequence
 
 from tamarack.core.carrying.refusals import REASONS, Reason
-from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
+from tamarack.core.configuration.effective import answers_alone, held, in_force, is_closed, is_open
 from tamarack.core.configuration.explain import SUBSCRIPTION_REASONS
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
@@ -20,7 +20,7 @@ def possible_refusals(
     if version.state == "retired":
         return [REASONS["retired"]]
     rows = held(configuration, api, version, operation)
-    codes: set[str] = {"backend-away", "backend-broken", "backend-slow"}
+    codes: set[str] = set() if answers_alone(rows) else {"backend-away", "backend-broken", "backend-slow"}
     if is_closed(rows):
         return [REASONS["closed"]]
     if configuration.caps:
@@ -37,6 +37,8 @@ def possible_refusals(
         if any(one.quota is not None for one in plans):
             codes |= {"over-quota", "not-metered"}
     backend = configuration.backend(version.backend)
-    if backend is not None and backend.sign_in_secret:
+    if "backend-away" in codes and backend is not None and backend.sign_in_secret:
         codes.add("secret-missing")
+    if "backend-away" in codes and backend is not None and backend.breaker is not None:
+        codes.add("breaker-open")
     return sorted((REASONS[code] for code in codes), key=lambda reason: (reason.status, reason.code))

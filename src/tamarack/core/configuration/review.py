@@ -39,6 +39,7 @@ def risks(configuration: Configuration) -> list[Risk]:
             found += _openness(configuration, api, version)
             found += _impassable(configuration, api, version)
             found += _browsers(configuration, api, version)
+            found += _of_kinds(configuration, api, version)
     found += _unreachable(configuration)
     offered = {name for product in configuration.products for name in product.apis}
     for api in configuration.apis:
@@ -175,6 +176,17 @@ def _browsers(configuration: Configuration, api: Api, version: Version) -> list[
         text = f"{_named(operations, version)} open to pages that may not send {header}, so they cannot show who calls"
         found.append(Risk(called, text, api.name))
     return found
+
+
+def _of_kinds(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
+    """What the policies' own kinds warn of."""
+    found: dict[str, list[Operation]] = {}
+    for operation in version.operations:
+        for row in in_force(held(configuration, api, version, operation)):
+            for words in kind_of(row.policy).risks(row.policy):
+                found.setdefault(f"‘{row.policy.name}’ {words}", []).append(operation)
+    called = f"{api.title} {version.version}"
+    return [Risk(called, f"{words} ({_listed(operations)})", api.name) for words, operations in found.items()]
 
 
 def _header_of(way: AnyPolicy) -> str:

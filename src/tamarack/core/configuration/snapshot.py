@@ -3,14 +3,21 @@
 It is JSON with a schema version; a node refuses one it cannot read and goes on serving the last it could.
 """
 
-from typing import Literal
+from collections.abc import Callable
+from functools import cache
+from typing import Any, Literal
 
+from pydantic import model_validator
+
+from tamarack.core.balancing.breaker import BreakerRules
+from tamarack.core.balancing.health import HealthRules
 from tamarack.core.configuration.effective import held, in_force
-from tamarack.core.configuration.model import Configuration, State
+from tamarack.core.configuration.model import Configuration, Operation, SameFor, Sharing, State, Version
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.limits.quota import Quota
 from tamarack.core.limits.window import Window
+from tamarack.core.mocking.documented import DocumentedAnswer, documented_answers, with_typed
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.stages import Stage
 from tamarack.core.types import Frozen
@@ -36,6 +43,8 @@ class SnapshotOperation(Frozen):
     path: str
     policies: tuple[PlacedPolicy, ...] = ()
     outer_identify: tuple[PlacedPolicy, ...] = ()
+    answers: tuple[DocumentedAnswer, ...] = ()
+    """What a mock may answer, where one holds."""
 
 
 class SnapshotVersion(Frozen):
@@ -50,14 +59,33 @@ class SnapshotVersion(Frozen):
     operations: tuple[SnapshotOperation, ...] = ()
 
 
+class SnapshotTarget(Frozen):
+    """One address that calls may go to."""
+
+    address: str
+    weight: int = 1
+    priority: int = 0
+
+    @model_validator(mode="before")
+    @classmethod
+    def _plain(cls, value: Any) -> Any:
+        """Rollouts of earlier releases hold the address alone."""
+        return {"address": value} if isinstance(value, str) else value
+
+
 class SnapshotBackend(Frozen):
     """A backend with the targets of this environment."""
 
     name: str
-    targets: tuple[str, ...]
+    targets: tuple[SnapshotTarget, ...]
     connect_timeout_ms: int
     read_timeout_ms: int
     verify_tls: bool
+    sharing: Sharing = "by weight"
+    same_for: SameFor = ""
+    same_header: str = ""
+    breaker: BreakerRules | None = None
+    health: HealthRules | None = None
     sign_in: SignInKind = "none"
     sign_in_name: str = ""
     sign_in_secret: str = ""
@@ -88,9 +116,26 @@ class Snapshot(Frozen):
     """What the environment carries at most."""
 
 
-def compile_snapshot(configuration: Configuration, environment: str) -> Snapshot:
-    """Resolve a configuration for one environment. Drafts of versions are left out."""
+Documents = Callable[[str], dict[str, Any]]
+"""Gives the tree of a document by its SHA-256; empty where there is none."""
+
+
+def answers_of(version: Version, operation: Operation, documents: Documents) -> tuple[DocumentedAnswer, ...]:
+    """The answers of an operation: documented, and those typed in its place or beside."""
+    tree = documents(version.document) if version.document else {}
+    documented = documented_answers(tree, operation.call) if tree else []
+    return tuple(with_typed(documented, operation.answers))
+
+
+def compile_snapshot(
+    configuration: Configuration, environment: str, documents: Documents = lambda sha256: {}
+) -> Snapshot:
+    """Resolve a configuration for one environment. Drafts of versions are left out.
+
+    Answers of mocks are made here, from the descriptions that `documents` gives.
+    """
     versions = []
+    documents = cache(documents)
     for api in configuration.apis:
         for version in api.versions:
             if version.state == "draft":
@@ -98,18 +143,19 @@ def compile_snapshot(configuration: Configuration, environment: str) -> Snapshot
             operations = []
             for operation in version.operations:
                 rows = held(configuration, api, version, operation)
+                now = in_force(rows)
+                mocked = any(kind_of(row.policy).mocks for row in now)
                 ways = [row for row in rows if row.stage is Stage.IDENTIFY and not kind_of(row.policy).opens]
                 outer = [row for row in ways if row.replaced_by is not None]
                 operations.append(
                     SnapshotOperation(
                         method=operation.method,
                         path=operation.path,
-                        policies=tuple(
-                            PlacedPolicy(placement=row.placement.id, policy=row.policy) for row in in_force(rows)
-                        ),
+                        policies=tuple(PlacedPolicy(placement=row.placement.id, policy=row.policy) for row in now),
                         outer_identify=tuple(
                             PlacedPolicy(placement=row.placement.id, policy=row.policy) for row in outer
                         ),
+                        answers=answers_of(version, operation, documents) if mocked else (),
                     )
                 )
             versions.append(
@@ -129,10 +175,18 @@ def compile_snapshot(configuration: Configuration, environment: str) -> Snapshot
         backends=tuple(
             SnapshotBackend(
                 name=backend.name,
-                targets=tuple(target.address for target in backend.targets_in(environment)),
+                targets=tuple(
+                    SnapshotTarget(address=target.address, weight=target.weight, priority=target.priority)
+                    for target in backend.targets_in(environment)
+                ),
                 connect_timeout_ms=backend.connect_timeout_ms,
                 read_timeout_ms=backend.read_timeout_ms,
                 verify_tls=backend.verify_tls,
+                sharing=backend.sharing,
+                same_for=backend.same_for,
+                same_header=backend.same_header,
+                breaker=backend.breaker,
+                health=backend.health,
                 sign_in=backend.sign_in,
                 sign_in_name=backend.sign_in_name,
                 sign_in_secret=backend.sign_in_secret,

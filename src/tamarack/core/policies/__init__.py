@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import Discriminator, Tag
 
+from tamarack.core.policies.answer import fixed_answer, mock, response_cache
+from tamarack.core.policies.forward import retries, time_limits
 from tamarack.core.policies.guard import body_size, browser_access
 from tamarack.core.policies.identify import api_key, client_secret, open_access, signed_key, token
 from tamarack.core.policies.kind import Policy, PolicyKind
@@ -32,6 +34,11 @@ KINDS: dict[str, PolicyKind] = {
         call_cost.KIND,
         limit_fields.KIND,
         token_count.KIND,
+        fixed_answer.KIND,
+        mock.KIND,
+        response_cache.KIND,
+        retries.KIND,
+        time_limits.KIND,
     )
 }
 

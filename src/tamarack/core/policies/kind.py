@@ -112,5 +112,11 @@ class PolicyKind:
     """True where only one of the kind can hold: any further in replaces it, whatever its name."""
     asks_first: FirstChoice | None = None
     """A question of its form that is no field."""
+    risks: Callable[[Any], Sequence[str]] = lambda policy: ()
+    """What someone should have meant, in words that go on from its name, for the review."""
+    mocks: bool = field(default=False)
+    """True where it answers from the description."""
+    stands_alone: Callable[[Any], bool] = lambda policy: False
+    """Whether it answers every call that comes to it, so that no backend is asked."""
     only_inside: bool = field(default=False)
     """True where the kind makes no sense everywhere, only on an API or an operation."""

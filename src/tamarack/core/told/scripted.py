@@ -8,9 +8,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from tamarack.core.caching.kept import Kept
+from tamarack.core.caching.memory import MemoryCache
+from tamarack.core.carrying.caching import Lookup
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.forwarding import Passed
-from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Need, ReadAnswer, ReadBody, Take
+from tamarack.core.carrying.forwarding import Passed, read_answer
+from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Hold, Look, Need, ReadAnswer, ReadBody, Refresh, Take
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.refusals import REASONS, Refusal
@@ -25,8 +28,32 @@ def nothing_there(ask: Ask, body: bytes) -> tuple[Answered, tuple[bytes, ...]]:
     return Answered(204, [], b""), ()
 
 
+class OnlyMemory:
+    """A `core.carrying.caching.CacheStore` for calls that come one after another."""
+
+    def __init__(self, memory: MemoryCache) -> None:
+        self.memory = memory
+
+    def keep(self, lookup: Lookup, kept: Kept) -> None:
+        """See `CacheStore.keep`."""
+        self.memory.keep(kept)
+
+    def release(self, lookup: Lookup) -> None:
+        """See `CacheStore.release`: nobody waits."""
+
+    def drop(self, lookup: Lookup) -> None:
+        """See `CacheStore.drop`."""
+        self.memory.drop(lookup.key)
+
+    def invalidate(self, path: bytes, shared: bool) -> None:
+        """See `CacheStore.invalidate`."""
+        self.memory.invalidate(path)
+
+
 class ScriptedDriver:
     """Runs calls to their end. `counters` decide over limits; `body` is what the caller sends.
+
+    Kept answers are taken from `cache`.
 
     `fetch` is asked for key sets, by address and key id, and says whether it fetched one.
     """
@@ -36,10 +63,12 @@ class ScriptedDriver:
         counters: CounterStore,
         backend: Backend = nothing_there,
         fetch: Callable[[str, str], bool] = lambda url, kid: False,
+        cache: MemoryCache | None = None,
     ) -> None:
         self._counters = counters
         self._backend = backend
         self._fetch = fetch
+        self.cache = cache if cache is not None else MemoryCache(10_000_000)
         self._pieces: tuple[bytes, ...] = ()
         self.sent = b""
         """What went to the caller of the last answer's body."""
@@ -74,6 +103,13 @@ class ScriptedDriver:
                     return None
                 self._pieces = ()
                 return whole
+            case Hold():
+                return None
+            case Look():
+                return self.cache.get(need.lookup.key)
+            case Refresh():
+                self._refresh(need, body)
+                return None
             case Ask():
                 if need.body is None and len(body) > call.operation.body_limit:  # type: ignore[union-attr]
                     return Refusal(REASONS["too-large"])
@@ -82,6 +118,18 @@ class ScriptedDriver:
                     return answered
                 head, self._pieces = answered
                 return head
+
+    def _refresh(self, need: Refresh, body: bytes) -> None:
+        """Ask anew for what was given though it is over."""
+        answered = self._backend(need.ask, body if need.ask.body is None else need.ask.body)
+        if isinstance(answered, Failed):
+            return
+        answer, pieces = answered
+        call, now = need.call, need.call.now
+        passed = Passed(answer.status, None)
+        read_answer(passed, call, need.choice.target, answer.headers)
+        whole = answer.body if answer.body is not None else b"".join(pieces)
+        need.lookup.cache.refreshed(call, need.lookup, answer, passed.fields, whole, now, now)
 
     def _take(self, call: Call) -> Taken:
         """Decide over limits; where one lets calls wait, the clock goes on until the call's turn has come."""

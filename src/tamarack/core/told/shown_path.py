@@ -5,15 +5,16 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 
+from tamarack.core.balancing.route import Choice
+from tamarack.core.balancing.routes import route_to
+from tamarack.core.balancing.target_state import TargetStates
 from tamarack.core.carrying.assembly import Workshop, assemble
 from tamarack.core.carrying.metering import Meter
 from tamarack.core.carrying.parts import Part
 from tamarack.core.carrying.program import Operation
-from tamarack.core.carrying.route import Route
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.http.paths import settle_path
-from tamarack.core.http.target import target_at
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
@@ -46,7 +47,7 @@ def _inside(operation: Operation, stage: Stage) -> list[str]:
         found.append(f"asks all that hold for the caller at once; a call counts as {meter.cost}{held}")
         found += ["watches the answer for what it tells of cost and tokens"] if operation.watches else []
     if stage is Stage.FORWARD and operation.route is not None:
-        targets = ", ".join(target.label for target in operation.route.targets) or "none"
+        targets = ", ".join(_target(choice) for choice in operation.route.choices) or "none"
         signs = ", signing in with a secret" if operation.route.sign_in is not None else ""
         found.append(f"{operation.backend}: {targets}{signs}")
     if stage is Stage.RETURN:
@@ -54,6 +55,14 @@ def _inside(operation: Operation, stage: Stage) -> list[str]:
         if operation.reads_answer:
             found.append(f"holds answers of up to {operation.reads_answer:,} bytes until they are whole")
     return found
+
+
+def _target(choice: Choice) -> str:
+    said = [f"priority {choice.priority}"] if choice.priority else []
+    said += [f"weight {choice.weight}"] if choice.weight > 1 else []
+    if choice.state is not None and choice.state.breaker is not None:
+        said.append("with a breaker")
+    return choice.target.label + (f" ({', '.join(said)})" if said else "")
 
 
 def _limits_beside(operation: Operation, meter: Meter) -> list[str]:
@@ -95,12 +104,8 @@ def operation_of(
     if within.operation(call) is None:
         raise LookupError(f"{api} {version} has no operation {call!r}; write it like {within.operations[0].call!r}")
     snapshot = compile_snapshot(configuration, environment)
-    routes = {
-        backend.name: Route(
-            [target_at(one, backend.connect_timeout_ms, backend.read_timeout_ms) for one in backend.targets]
-        )
-        for backend in snapshot.backends
-    }
+    states = TargetStates()
+    routes = {backend.name: route_to(backend, states) for backend in snapshot.backends}
     directory = CallerDirectory(b"", environment)
     material = Material(environment, nothing_sealed)
     shop = Workshop(directory, material, MemoryCounters(), environment, clock=clock_ns, routes=routes)

@@ -11,7 +11,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any
 
+from tamarack.core.balancing.route import Choice
+from tamarack.core.carrying.caching import Lookup, told_of
 from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.needs import Failed
 from tamarack.core.carrying.parts import Limit
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.carrying.steps import NamedStep, Told
@@ -20,7 +23,7 @@ from tamarack.core.http.query import name_of
 from tamarack.core.identity.caller import Caller
 from tamarack.core.limits.store import Limiter
 from tamarack.core.stages import Stage
-from tamarack.core.traffic.record import PLACE
+from tamarack.core.traffic.record import MISS, PLACE
 
 ALWAYS_SECRET = frozenset(("authorization", "proxy-authorization", "cookie", "set-cookie", "tamarack-bench"))
 _LOOKS_SECRET = re.compile(r"key|token|secret|passw|auth|session|signature|credential", re.IGNORECASE)
@@ -35,7 +38,8 @@ Pairs = list[tuple[str, str]]
 class Entry:
     """What one policy, or one built-in part of a stage, did with a call.
 
-    `verdict` is `passed`, `refused`, `identified`, `not shown`, `not reached` or `done`. Times are microseconds.
+    `verdict` is `passed`, `refused`, `identified`, `not shown`, `not reached`, `again` or `done`. Times are
+    microseconds.
     """
 
     stage: str
@@ -115,6 +119,8 @@ class Trace:
     def __init__(self, clock_ns: Callable[[], int], vouched: Vouched | None = None) -> None:
         self.clock_ns = clock_ns
         self.vouched = vouched
+        self.attempts = 0
+        self._cached: Entry | None = None
         self.entries: list[Entry] = []
         self._done: list[object] = []
         """The steps that were run, and the answerers that were asked."""
@@ -161,6 +167,31 @@ class Trace:
         verdict = "passed" if reply is None else "refused" if isinstance(reply, Refusal) else "done"
         self.entries.append(Entry(Stage.ANSWER.value, told.title, verdict, told.name, told.placement))
         self._done.append(told)
+
+    def looked_up(self, told: Told | None, call: Call, lookup: Lookup | None) -> None:
+        """Note what the response cache had to do with the call; said again when the answer is known to be kept."""
+        assert told is not None
+        self._done.append(told)
+        verdict = "done" if call.cache and call.cache != MISS else "passed"
+        entry = Entry(Stage.ANSWER.value, told.title, verdict, told.name, told.placement, told_of(lookup, call))
+        if self._cached is not None:
+            self.entries.remove(self._cached)
+        self._cached = entry
+        self.entries.append(entry)
+
+    def asked(self, choice: Choice, answer: object, again: bool, us: float) -> None:
+        """Note an attempt at a target that was not the last."""
+        if not again and not self.attempts:
+            return
+        self.attempts += 1
+        if isinstance(answer, Failed):
+            text = f"{choice.target.label} {answer.step}"
+        else:
+            text = f"{choice.target.label} answered {getattr(answer, 'status', 'too late')}"
+        verdict = "again" if again else "done"
+        self.entries.append(
+            Entry(Stage.FORWARD.value, f"Attempt {self.attempts}", verdict, "", "built in", text, us=us)
+        )
 
     def changed(self, told: Told) -> None:
         """Note a change of the answer."""

@@ -44,7 +44,7 @@ class Record(NamedTuple):
     end_user: str = ""
     """Who the application called for, where its token names someone."""
     cache: str = ""
-    """`hit` or `miss` where a cache had to do with the answer."""
+    """`hit`, `miss`, `stale` or `revalidated` where a cache had to do with the answer."""
     prompt_tokens: int = 0
     completion_tokens: int = 0
     stages_ns: Sequence[int] = ()
@@ -59,6 +59,8 @@ FIELDS: tuple[str, ...] = Record._fields
 
 OVER_QUOTA = "over-quota"
 HIT, MISS = "hit", "miss"
+STALE, REVALIDATED = "stale", "revalidated"
+"""Given though it was over; still good, as the backend said when it was asked (RFC 9211, 2)."""
 LONGEST_PATH = 400
 LONGEST_AGENT = 200
 LONGEST_USER = 200

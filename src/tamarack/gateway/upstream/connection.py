@@ -52,6 +52,7 @@ class TargetConnection(asyncio.Protocol):
         "answered",
         "complete",
         "deadline",
+        "ends_at",
         "idle_since",
         "listener",
         "loop",
@@ -78,6 +79,8 @@ class TargetConnection(asyncio.Protocol):
         self.made_at = loop.time()
         self.idle_since = 0.0
         self.deadline = 0.0
+        self.ends_at = 0.0
+        """When the whole exchange has to be over; 0 for no such bound."""
         self.answered = False
         self.complete = False
         self._ask: Ask = None  # type: ignore[assignment]
@@ -101,8 +104,19 @@ class TargetConnection(asyncio.Protocol):
         self._ask = ask
         self.answered = self.complete = self._keep = False
         self._interim = 0
-        self.deadline = 0.0 if ask.more else self.pool.late
+        self.ends_at = self.pool.now + ask.left_s if ask.left_s else 0.0
+        self.deadline = 0.0 if ask.more else self._first_by()
         self.transport.write(ask.head + ask.body if ask.body else ask.head)
+
+    def _first_by(self) -> float:
+        """By when the head of the answer has to be here."""
+        limits = self._ask.limits
+        return self.pool.late if limits is None or not limits.first_s else self.pool.now + limits.first_s
+
+    def _next_by(self) -> float:
+        """By when the next piece of the answer has to be here."""
+        limits = self._ask.limits
+        return self.pool.late if limits is None or not limits.between_s else self.pool.now + limits.between_s
 
     def silent(self) -> bool:
         """Whether nothing came since the last answer: bytes that nobody asked for would be taken for the next.
@@ -131,7 +145,7 @@ class TargetConnection(asyncio.Protocol):
         if not self.lost and self._ask.chunked:
             self.transport.write(LAST_CHUNK)
         if not self.answered:
-            self.deadline = self.pool.late
+            self.deadline = self._first_by()
 
     def pause(self) -> None:
         """See `Exchange.pause`."""
@@ -144,7 +158,7 @@ class TargetConnection(asyncio.Protocol):
         """See `Exchange.resume`."""
         if self._paused:
             self._paused = False
-            self.deadline = self.pool.late
+            self.deadline = self._next_by()
             if not self.lost:
                 self.transport.resume_reading()
 
@@ -153,7 +167,7 @@ class TargetConnection(asyncio.Protocol):
         if self.listener is None:
             return
         self.listener = None
-        self.deadline = 0.0
+        self.deadline = self.ends_at = 0.0
         self.used = True
         if self.complete and self._keep and not (self.lost or self._ask.more or self._paused):
             self.pool.released(self)
@@ -166,7 +180,16 @@ class TargetConnection(asyncio.Protocol):
     def expire(self) -> None:
         """The time is up."""
         step = "in the middle of its answer" if self.answered else "before it answered"
-        self._fail(Failed("slow", f"sent nothing for {self.pool.target.read_timeout_s:g} s, {step}"))
+        limits = self._ask.limits
+        own = 0.0 if limits is None else limits.between_s if self.answered else limits.first_s
+        self._fail(Failed("slow", f"sent nothing for {own or self.pool.target.read_timeout_s:g} s, {step}"))
+
+    def overdue(self) -> None:
+        """The time for the whole of it is up."""
+        limits = self._ask.limits
+        whole = limits.whole_s if limits is not None else 0.0
+        step = "in the middle of its answer" if self.answered else "before it answered"
+        self._fail(Failed("slow", f"the whole call took longer than {whole:g} s, {step}"))
 
     def _fail(self, failure: Failed) -> None:
         listener = self.listener
@@ -329,13 +352,13 @@ class TargetConnection(asyncio.Protocol):
 
     def _streamed(self, status: int, piece: bytes, listener: Listener) -> None:
         """The answer's body follows. The piece that is here already comes after the head was heard."""
-        self.deadline = self.pool.late
+        self.deadline = self._next_by()
         listener.answered(Answered(status, self._fields, None))
         if piece and self.listener is listener:
             listener.piece(piece)
 
     def _body(self, data: bytes, listener: Listener) -> None:
-        self.deadline = self.pool.late
+        self.deadline = self._next_by()
         if self._framing == _UNTIL_CLOSE:
             listener.piece(data)
         elif self._framing == _SIZED:

@@ -63,12 +63,16 @@ class Connecting:
         failure: Failed | None = None
         connection = TargetConnection(pool, pool.loop)
         try:
-            async with asyncio.timeout(target.connect_timeout_s):
+            limits, within = self.ask.limits, target.connect_timeout_s
+            if limits is not None:
+                within = limits.connect_s or within
+                within = min(within, self.ask.left_s or within)
+            async with asyncio.timeout(within):
                 await self._dial(connection)
         except NotReachable as error:
             failure = Failed("away", str(error))
         except TimeoutError:
-            failure = Failed("slow", f"took no connection within {target.connect_timeout_s:g} s")
+            failure = Failed("slow", f"took no connection within {within:g} s")
         except ssl.SSLError as error:
             failure = Failed("away", f"TLS failed: {error.reason or error}")
         except OSError as error:
@@ -124,6 +128,8 @@ class TargetConnections:
         self.idle: list[TargetConnection] = []
         self.busy: set[TargetConnection] = set()
         self.connecting: set[Connecting] = set()
+        self.now = loop.time()
+        """As exact as the sweep."""
         self.late = loop.time() + target.read_timeout_s
         """By when an answer to what is sent now has to be here; as exact as the sweep."""
         self.tls: ssl.SSLContext | None = None
@@ -171,7 +177,7 @@ class TargetConnections:
     def released(self, connection: TargetConnection) -> None:
         """An exchange is over, and its connection may be used again."""
         self.busy.discard(connection)
-        now = self.late - self.target.read_timeout_s
+        now = self.now
         if now - connection.made_at > OLDEST_S:
             connection.lost = True
             connection.transport.abort()
@@ -186,9 +192,12 @@ class TargetConnections:
 
     def sweep(self, now: float) -> None:
         """End exchanges whose time is up, and close what idles."""
+        self.now = now
         self.late = now + self.target.read_timeout_s
         for connection in [c for c in self.busy if c.deadline and now > c.deadline]:
             connection.expire()
+        for connection in [c for c in self.busy if c.ends_at and now > c.ends_at]:
+            connection.overdue()
         while self.idle and now - self.idle[0].idle_since > IDLE_S:
             self.idle.pop(0).transport.abort()
 

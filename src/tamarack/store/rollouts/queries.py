@@ -11,6 +11,7 @@ from tamarack.core.types import Problem
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
+from tamarack.store.documents import queries as documents
 from tamarack.store.draft.queries import dump, load_configuration
 from tamarack.store.errors import StoreError
 from tamarack.store.feed.wake import notify
@@ -76,7 +77,7 @@ def _send(
     problems = check_in(configuration, environment, secrets.facts_for(session, environment))
     if problems:
         raise NotFit(problems)
-    snapshot = compile_snapshot(configuration, environment)
+    snapshot = compile_snapshot(configuration, environment, lambda sha256: documents.document_tree(session, sha256))
     rollout = Rollout(
         environment=environment,
         configuration=dump(configuration),

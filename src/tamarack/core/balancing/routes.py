@@ -1,0 +1,35 @@
+"""The routes of a snapshot: what a backend's configuration becomes on a call's way."""
+
+from __future__ import annotations
+
+from tamarack.core.balancing.route import Choice, KeyOfCall, Route, SignIn
+from tamarack.core.balancing.target_state import TargetStates
+from tamarack.core.carrying.call import Call
+from tamarack.core.configuration.snapshot import SnapshotBackend
+from tamarack.core.http.target import target_at
+
+
+def route_to(backend: SnapshotBackend, states: TargetStates, sign_in: SignIn | None = None) -> Route:
+    """The way to a backend. A target of which nothing is to be known has no state."""
+    fewest = backend.sharing == "to the fewest calls under way"
+    knows = backend.breaker is not None or backend.health is not None or fewest
+    choices = []
+    for one in backend.targets:
+        target = target_at(one.address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls)
+        state = states.of(backend.name, target, backend.breaker, backend.health) if knows else None
+        choices.append(Choice(target, state, one.weight, one.priority))
+    return Route(choices, sign_in, fewest=fewest, key_of=_key_of(backend))
+
+
+def _key_of(backend: SnapshotBackend) -> KeyOfCall | None:
+    """What calls have in common that go to one target."""
+    if backend.same_for == "the same caller":
+        return _caller
+    if backend.same_for == "the same value of a header":
+        name = backend.same_header.encode()
+        return lambda call: next((value for given, value in call.headers if given == name), b"")
+    return None
+
+
+def _caller(call: Call) -> bytes:
+    return call.caller.application_id.encode() if call.caller is not None else call.address.encode()

@@ -1,0 +1,1 @@
+"""Policy kinds of the stage Forward."""

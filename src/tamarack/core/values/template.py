@@ -1,0 +1,98 @@
+"""Texts with values of the call put in: `Good morning, {{ caller.application }}`.
+
+The language is minijinja's, without loops that do not end: each text may take a bounded number of steps. It reads what
+`core.values.call_values.known_of` holds, and nothing else.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import minijinja
+import orjson
+
+from tamarack.core.carrying.call import Call
+from tamarack.core.errors import CoreError
+from tamarack.core.values.call_values import KNOWN, known_of
+
+STEPS = 50_000
+"""Steps of one text; a bomb is stopped within milliseconds."""
+LARGEST = 1_000_000
+"""Bytes that a text may come to."""
+_NAME = "text"
+
+
+class TemplateFailed(CoreError, ValueError):
+    """A text that could not be made for a call."""
+
+
+Into = Literal["text", "json", "markup"]
+"""What a text is: values put into JSON or markup are written so that they stay values."""
+
+
+def into(media: str) -> Into:
+    """What a text of a media type is."""
+    kind = media.partition(";")[0].strip().lower()
+    if kind.endswith(("/json", "+json")):
+        return "json"
+    return "markup" if kind.endswith(("/html", "/xml", "+xml")) else "text"
+
+
+def _in_json(value: Any) -> Any:
+    """A value within JSON: text so that it stays within its quotes, lists and objects as JSON."""
+    if isinstance(value, str):
+        return orjson.dumps(value).decode()[1:-1]
+    return value if value is None or isinstance(value, int | float) else orjson.dumps(value, default=str).decode()
+
+
+def _environment(text: str, kind: Into = "text") -> minijinja.Environment:
+    made = minijinja.Environment(debug=False, undefined_behavior="lenient", fuel=STEPS)
+    made.auto_escape_callback = lambda name: kind == "markup"
+    if kind == "json":
+        made.finalizer = _in_json
+    made.add_template(_NAME, text)
+    return made
+
+
+def check_template_text(text: str) -> str:
+    """The text, where it can be used. Raises ValueError, in words."""
+    if not is_template(text):
+        return text
+    try:
+        made = _environment(text)
+        names = made.undeclared_variables_in_str(text)
+    except minijinja.TemplateError as error:
+        where = f"line {error.line}: " if error.line else ""
+        raise ValueError(f"{where}{error.detail or error.message or 'it cannot be read'}") from error
+    strange = sorted(names - set(KNOWN))
+    if strange:
+        raise ValueError(f"{strange[0]!r} is not known of a call; take from {', '.join(KNOWN)}, like query.port")
+    return text
+
+
+def is_template(text: str) -> bool:
+    """Whether a text has places for values."""
+    return "{{" in text or "{%" in text or "{#" in text
+
+
+class Template:
+    """A text ready to be made for calls; one without places for values is ready as it is."""
+
+    __slots__ = ("_environment", "plain")
+
+    def __init__(self, text: str, kind: Into = "text") -> None:
+        self.plain: bytes | None = None if is_template(text) else text.encode()
+        self._environment = None if self.plain is not None else _environment(text, kind)
+
+    def made_for(self, call: Call, known: dict[str, Any] | None = None) -> bytes:
+        """The text for a call. Raises `TemplateFailed`."""
+        if self.plain is not None:
+            return self.plain
+        assert self._environment is not None
+        try:
+            made = self._environment.render_template(_NAME, **(known if known is not None else known_of(call)))
+        except minijinja.TemplateError as error:
+            raise TemplateFailed(f"the text could not be made: {error.detail or error.message}") from error
+        if len(made) > LARGEST:
+            raise TemplateFailed(f"the text came to more than {LARGEST} characters")
+        return made.encode("utf-8", "replace")
