@@ -116,6 +116,18 @@ class Settings(BaseSettings):
         default="127.0.0.1",
         description="Address where each node's metrics are read by Prometheus, 30 ports above its own; empty for none.",
     )
+    cache_mb: int = Field(
+        default=64,
+        ge=1,
+        le=100_000,
+        description="Megabytes of kept answers in each node's memory; those not used for the longest go first.",
+    )
+    shared_cache_mb: int = Field(
+        default=128,
+        ge=1,
+        le=1_000_000,
+        description="Megabytes of kept answers in Redis, for all nodes of an environment together.",
+    )
     spool_limit_mb: int = Field(
         default=512,
         ge=1,

@@ -166,7 +166,7 @@ def test_an_import_that_does_not_fit_says_where_and_loses_nothing(admin: FlaskCl
 
 def test_importing_again_under_the_same_name_makes_another_version(admin: FlaskClient, world: Session) -> None:
     save_import(admin, world)
-    assert save_import(admin, world, version="2", base_path="/freight/v2").status_code == 303
+    assert save_import(admin, world, version="2", base_path="/cargo/v2").status_code == 303
     assert "Other versions" in admin.get("/apis/freight/2/").text
 
 
@@ -284,7 +284,7 @@ def test_a_policy_is_copied_to_every_operation_moved_and_removed(admin: FlaskCli
     world.expire_all()
     version = drafting.load_configuration(world).api("sailings").version("2")  # type: ignore[union-attr]
     assert version is not None
-    assert [p.name for p in version.policies] == ["browser-access", "api-key", "daily", "steady"]
+    assert [p.name for p in version.policies] == ["browser-access", "api-key", "daily", "steady", "response-cache"]
     ports = version.operation("get /ports")
     assert ports is not None
     assert [p.kind for p in ports.policies] == ["rate-limit"]

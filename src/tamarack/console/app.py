@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import Flask, url_for
 
-from tamarack.console.apis import documentation, guide, imports, policies
+from tamarack.console.apis import answers, documentation, guide, imports, policies
 from tamarack.console.apis import pages as apis
 from tamarack.console.backends import pages as backends
 from tamarack.console.bench import browser, saved, traces
@@ -14,6 +14,7 @@ from tamarack.console.bench import explain as explaining
 from tamarack.console.bench import pages as bench
 from tamarack.console.door import own_password, sign_in
 from tamarack.console.finding import pages as finding
+from tamarack.console.kept import pages as kept
 from tamarack.console.limits import pages as limits
 from tamarack.console.limits import try_limit
 from tamarack.console.overview import pages as overview
@@ -37,6 +38,7 @@ BLUEPRINTS = (
     overview.pages,
     apis.pages,
     documentation.pages,
+    answers.pages,
     imports.pages,
     policies.pages,
     guide.pages,
@@ -46,6 +48,7 @@ BLUEPRINTS = (
     explaining.pages,
     backends.pages,
     limits.pages,
+    kept.pages,
     try_limit.pages,
     plans.pages,
     subscribers.pages,

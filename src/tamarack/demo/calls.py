@@ -29,7 +29,7 @@ class Kind:
     answer_bytes: int
     body: str = ""
     cached_share: float = 0.0
-    """How many of the answers come from the backend's own cache."""
+    """How many of the answers are given from the gateway's cache."""
     tokens: tuple[int, int] | None = None
     """Prompt and completion tokens that an answer takes, about."""
 
@@ -48,7 +48,8 @@ KINDS: tuple[Kind, ...] = (
     Kind("passage", "sailings", "1", "get /sailings", "GET", "/sailings/v1/sailings?day={day}",
          "timetable", 3, 12, 2600, cached_share=0.5),
     Kind("passage", "fares", "1", "post /quotes", "POST", "/fares/v1/quotes",
-         "fares", 5, 52, 90, '{{"from": "{port}", "to": "corran", "day": "{day}", "adults": 2}}'),
+         "fares", 5, 52, 90, '{{"from": "{port}", "to": "corran", "day": "{day}", "adults": 2, "children": 0,'
+         ' "vehicle": "none"}}'),
     Kind("passage", "fares", "1", "get /tariffs", "GET", "/fares/v1/tariffs", "fares", 1, 41, 160),
     Kind("harbour", "berths", "1", "get /berths", "GET", "/berths/v1/berths?port={port}", "berths", 2, 7, 320),
     Kind("harbour", "berths", "1", "get /berths/{id}", "GET", "/berths/v1/berths/{port}-1", "berths", 1, 6, 90),

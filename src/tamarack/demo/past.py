@@ -115,7 +115,7 @@ def _call(
     if kind.cached_share and not reason and status == 200:
         cache = HIT if draw.random() < kind.cached_share else MISS
         if cache == HIT:
-            backend_us = draw.randint(400, 1400)
+            backend_us, target = 0, ""
     tokens = (0, 0)
     if kind.tokens and status == 200 and not reason:
         tokens = (round(kind.tokens[0] * draw.uniform(0.7, 1.4)), round(kind.tokens[1] * draw.uniform(0.4, 1.7)))

@@ -9,6 +9,8 @@ ANNOUNCER = 8
 """The backend that drafts notices."""
 COLLECTOR = 9
 """The outside collector that records are exported to."""
+POSITIONS_SPARE = 10
+"""The second place that tells positions, for when the first fails."""
 OWN_PAGES = (
     ("Harbour office", HARBOUR_OFFICE, "tokens for Berths"),
     ("Visitor screen", VISITOR_SCREEN, "a page on another origin that calls Sailings"),
@@ -16,5 +18,5 @@ OWN_PAGES = (
     ("Collector", COLLECTOR, "takes exported records, and can be told to fail"),
 )
 """Stand-ins with a page for people: title, place, words."""
-PLACES = 10
+PLACES = 11
 """Ports that the stand-ins take."""

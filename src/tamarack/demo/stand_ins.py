@@ -15,6 +15,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs
+from zlib import crc32
 
 import orjson
 import uvicorn
@@ -24,7 +25,15 @@ from tamarack.demo.announcer import announcer
 from tamarack.demo.collector import Collector
 from tamarack.demo.harbour_office import HarbourOffice
 from tamarack.demo.mail_box import MailBox
-from tamarack.demo.places import ANNOUNCER, COLLECTOR, HARBOUR_OFFICE, MAIL_BOX, MAIL_SERVER, VISITOR_SCREEN
+from tamarack.demo.places import (
+    ANNOUNCER,
+    COLLECTOR,
+    HARBOUR_OFFICE,
+    MAIL_BOX,
+    MAIL_SERVER,
+    POSITIONS_SPARE,
+    VISITOR_SCREEN,
+)
 from tamarack.demo.timetable import sailings
 from tamarack.demo.visitor_screen import VisitorScreen
 from tamarack.demo.world import PORTS, VESSELS
@@ -184,8 +193,10 @@ STAND_INS: tuple[tuple[str, Handler, Callable[[], float]], ...] = (
 """Name, handler and how long each takes to answer."""
 _PLACES = {"announcer": ANNOUNCER}
 """The places of those that do not stand where they do in the table."""
-KEEPS_S = {"timetable": 20.0}
-"""How long a stand-in keeps its answers, in seconds, as services behind a cache of their own do."""
+FRESH_S = {"timetable": 15}
+"""For how long a stand-in's answers hold, in seconds, as it says itself (Cache-Control, RFC 9111)."""
+AILS_S, AILING_EVERY_S = 50, 600
+"""The first of the two places that tell positions fails for so many seconds, at the start of each ten minutes."""
 REGISTER_FIELD = b"x-harbour-register"
 """The field that the berth register wants its secret in."""
 
@@ -199,14 +210,17 @@ def demo_secret(home: Path, name: str) -> str:
 
 
 def application(
-    handler: Handler, wait: Callable[[], float], wanted: Callable[[], str] | None = None, keeps_s: float = 0.0
+    handler: Handler,
+    wait: Callable[[], float],
+    wanted: Callable[[], str] | None = None,
+    fresh_s: int = 0,
+    ails: bool = False,
 ) -> App:
     """A stand-in as an ASGI application.
 
-    `wanted` is the secret that it asks callers for. What it `keeps_s` seconds it answers at once, and says so
-    (Cache-Status, RFC 9211).
+    `wanted` is the secret that it asks callers for. Answers to GET hold for `fresh_s` seconds and are told apart by
+    their ETag. One that `ails` fails for a while, by the clock.
     """
-    kept: dict[tuple[str, bytes], tuple[float, bytes]] = {}
 
     async def app(scope: Any, receive: Any, send: Any) -> None:
         body = b""
@@ -215,36 +229,27 @@ def application(
             body += message.get("body", b"")
             if not message.get("more_body"):
                 break
-        key = (scope["path"], scope["query_string"])
-        said: list[tuple[bytes, bytes]] = []
-        if keeps_s and scope["method"] == "GET":
-            until, content = kept.get(key, (0.0, b""))
-            if until > time.monotonic():
-                fields = [(b"content-type", b"application/json"), (b"content-length", b"%d" % len(content))]
-                fields.append((b"cache-status", b"timetable; hit"))
-                await send({"type": "http.response.start", "status": 200, "headers": fields})
-                await send({"type": "http.response.body", "body": content})
-                return
-            said.append((b"cache-status", b"timetable; fwd=miss"))
+        headers = dict(scope["headers"])
         await asyncio.sleep(wait())
-        if wanted is not None:
-            shown = dict(scope["headers"]).get(REGISTER_FIELD, b"").decode("latin-1")
-            if not hmac.compare_digest(shown, wanted()):
-                content = b'{"title": "The register is closed to you"}'
-                fields = [(b"content-type", b"application/json"), (b"content-length", b"%d" % len(content))]
-                await send({"type": "http.response.start", "status": 403, "headers": fields})
-                await send({"type": "http.response.body", "body": content})
-                return
         query = {name: values[-1] for name, values in parse_qs(scope["query_string"].decode()).items()}
         path = [part for part in scope["path"].split("/") if part]
         method = "GET" if scope["method"] == "HEAD" else scope["method"]
-        status, reply = handler(method, path, query, body)
+        shown = headers.get(REGISTER_FIELD, b"").decode("latin-1")
+        if ails and time.time() % AILING_EVERY_S < AILS_S:
+            status, reply = 503, {"title": "Out of order"}
+        elif wanted is not None and not hmac.compare_digest(shown, wanted()):
+            status, reply = 403, {"title": "The register is closed to you"}
+        else:
+            status, reply = handler(method, path, query, body)
         content = orjson.dumps(reply)
-        if said and status == 200:
-            if len(kept) > 1000:
-                kept.clear()
-            kept[key] = (time.monotonic() + keeps_s, content)
-        fields = [(b"content-type", b"application/json"), (b"content-length", b"%d" % len(content)), *said]
+        fields = [(b"content-type", b"application/json")]
+        if fresh_s and method == "GET" and status == 200:
+            tag = b'"%08x"' % crc32(content)
+            fields += [(b"cache-control", b"public, max-age=%d" % fresh_s), (b"etag", tag)]
+            if headers.get(b"if-none-match") == tag:
+                status, content = 304, b""
+        if status != 304:
+            fields.append((b"content-length", b"%d" % len(content)))
         await send({"type": "http.response.start", "status": status, "headers": fields})
         await send({"type": "http.response.body", "body": b"" if scope["method"] == "HEAD" else content})
 
@@ -266,10 +271,11 @@ async def serve(settings: Settings) -> None:
 
     applications: dict[int, Any] = {
         _PLACES.get(name, place): application(
-            handler, wait, register if name == "berths" else None, KEEPS_S.get(name, 0.0)
+            handler, wait, register if name == "berths" else None, FRESH_S.get(name, 0), name == "positions"
         )
         for place, (name, handler, wait) in enumerate(STAND_INS)
     }
+    applications[POSITIONS_SPARE] = application(positions, _waits(2, 4))
     applications[HARBOUR_OFFICE] = HarbourOffice(demo_secret(home, "harbour-office") or "not-seeded", gateway)
     applications[VISITOR_SCREEN] = VisitorScreen(gateway, home / "demo" / "visitor-screen.production.key")
     applications[MAIL_BOX] = box = MailBox()

@@ -137,7 +137,7 @@ ORGANIZATIONS = (
             DemoApplication(
                 "Manifest Sync",
                 "Matches freight to sailings",
-                (("passage", "skiff"), ("fleet", "skiff")),
+                (("passage", "skiff"), ("fleet", "skiff"), ("freight", "skiff")),
                 2.0,
             ),
         ),

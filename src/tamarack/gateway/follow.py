@@ -25,6 +25,8 @@ from tamarack.gateway.kept import FeedEntry, KeptState
 from tamarack.gateway.quota_use import QuotaUse
 
 CHANNEL = "tamarack"
+PURGE = "purge"
+"""The feed's kind of item that says which kept answers to forget."""
 KEY_SETS = "tamarack_key_sets"
 """Where the control side hears that a key set has to be fetched."""
 LOOK_EVERY_S = 0.5
@@ -63,6 +65,8 @@ class Follower:
         self._seq = 0
         self._problem = ""
         self._reported = 0.0
+        self._following = False
+        self._purging: asyncio.Task[None] | None = None
 
     @property
     def position(self) -> tuple[int, int]:
@@ -81,12 +85,23 @@ class Follower:
     def _apply(self, kind: str, key: str, body: dict[str, Any] | None) -> None:
         """Take up one item of the feed. One that cannot be read is left out, and reported."""
         try:
-            if kind in material.KINDS:
+            if kind == PURGE:
+                self._purge(body or {})
+            elif kind in material.KINDS:
                 self._material.apply(kind, key, body)
             else:
                 self._directory.apply(kind, key, body)
         except (NotSealedHere, ValueError, KeyError, TypeError, AttributeError) as error:
             self._log(f"{kind} {key} of the feed cannot be taken up: {error}")
+
+    def _purge(self, body: dict[str, Any]) -> None:
+        """Forget kept answers; one that comes late says until when they were kept."""
+        caches = self._gateway.caches
+        policy = str(body["policy"])
+        asked = (str(body["prefix"]), bool(body["exact"]), float(body["at"]))
+        caches.memory.purge(policy, *asked)
+        if caches.shared is not None and self._following:
+            self._purging = asyncio.get_running_loop().create_task(caches.purge(policy, *asked))
 
     def _take_up(self, number: int, raw: dict[str, object]) -> bool:
         try:
@@ -132,10 +147,12 @@ class Follower:
                 await asyncio.sleep(LOOK_EVERY_S)
 
     async def _follow(self, connection: AsyncConnection) -> None:
+        self._following = True
         await self._check_sequence(connection)
         while True:
             changed = await self._look_at_feed(connection)
             changed = await self._look_at_rollouts(connection) or changed
+            changed = changed or bool(self._gateway.states.events)
             if changed or time.monotonic() - self._reported > REPORT_EVERY_S:
                 await self._report(connection)
             async for _ in connection.notifies(timeout=LOOK_EVERY_S, stop_after=1):
@@ -189,12 +206,13 @@ class Follower:
         metering = self._gateway.metering
         await connection.execute(
             "INSERT INTO node (name, environment, address, rollout, taken_up_at, feed, started_at, seen_at, problem,"
-            " counting, switched, without)"
+            " counting, switched, without, targets)"
             " VALUES (%(name)s, %(environment)s, %(address)s, %(rollout)s, now(), %(feed)s, now(), now(), %(problem)s,"
-            " %(counting)s, %(switched)s, %(without)s)"
+            " %(counting)s, %(switched)s, %(without)s, %(targets)s)"
             " ON CONFLICT (name) DO UPDATE SET environment = excluded.environment, address = excluded.address,"
             " taken_up_at = CASE WHEN node.rollout = excluded.rollout THEN node.taken_up_at ELSE now() END,"
-            " counting = excluded.counting, switched = excluded.switched, without = excluded.without,"
+            " targets = excluded.targets, counting = excluded.counting, switched = excluded.switched,"
+            " without = excluded.without,"
             " rollout = excluded.rollout, feed = excluded.feed, seen_at = now(), problem = excluded.problem,"
             " started_at = CASE WHEN %(first)s THEN now() ELSE node.started_at END",
             {
@@ -207,10 +225,41 @@ class Follower:
                 "counting": metering.counting,
                 "switched": metering.shared.switched if metering.shared is not None else 0,
                 "without": metering.shared.without if metering.shared is not None else 0,
+                "targets": orjson.dumps(self._targets()).decode(),
                 "first": self._reported == 0.0,
             },
         )
+        await self._tell_changes(connection)
         self._reported = time.monotonic()
+
+    def _targets(self) -> list[dict[str, Any]]:
+        """How each target stands that something is known of."""
+        return [
+            {
+                "backend": one.backend,
+                "target": one.label,
+                "state": one.state,
+                "why": one.why,
+                "under_way": one.under_way,
+            }
+            for one in self._gateway.states.all()
+        ]
+
+    async def _tell_changes(self, connection: AsyncConnection) -> None:
+        """Hand over what changed with targets; what cannot be handed over now waits."""
+        events = self._gateway.states.events
+        many = len(events)
+        if not many:
+            return
+        rows = [(one.at, self._gateway.environment, self._gateway.node, *one[1:]) for one in list(events)[:many]]
+        async with connection.cursor() as cursor:
+            await cursor.executemany(
+                "INSERT INTO target_change (at, environment, node, backend, target, state, why)"
+                " VALUES (to_timestamp(%s), %s, %s, %s, %s, %s, %s)",
+                rows,
+            )
+        for _ in range(min(many, len(events))):
+            events.popleft()
 
 
 async def ask_for_key_set(database: str, url: str) -> None:

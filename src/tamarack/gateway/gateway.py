@@ -29,7 +29,7 @@ from tamarack.core.limits.store import CounterStore
 from tamarack.core.told.recording import record_of
 from tamarack.core.trying.node_request import HEADER as NODE_HEADER
 from tamarack.core.trying.node_request import NodeRequest, read_request
-from tamarack.gateway.caching import NodeCaches
+from tamarack.gateway.caches.node_caches import NodeCaches
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.node_requests import answer_request
@@ -191,4 +191,4 @@ class Gateway:
         """What the console asked for, as JSON."""
         request = self._request(call)
         assert request is not None
-        return await answer_request(self.metering, request, call.now)
+        return await answer_request(self.metering, self.caches, request, call.now)

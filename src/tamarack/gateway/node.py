@@ -8,18 +8,22 @@ import traceback
 from collections.abc import Callable, Iterator
 
 from prometheus_client import start_http_server
-from prometheus_client.core import CounterMetricFamily, Metric
+from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Metric
 
+from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.http.addresses import networks
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material
 from tamarack.core.identity.sealing import unseal
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.gateway.caches.node_caches import NodeCaches
+from tamarack.gateway.caches.redis_cache import RedisCache
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.shared import SharedCounting
 from tamarack.gateway.driver import NodeDriver
 from tamarack.gateway.follow import Follower, ask_for_key_set
 from tamarack.gateway.gateway import Gateway, log
+from tamarack.gateway.health import HealthChecks
 from tamarack.gateway.kept import KeptState
 from tamarack.gateway.key_sets import KeySetWaiter
 from tamarack.gateway.metering import Metering
@@ -64,6 +68,9 @@ def serve_metrics(metrics: NodeMetrics, settings: Settings, port: int) -> Callab
     return end
 
 
+MB = 1_000_000
+
+
 def _gauges(
     gateway: Gateway, recorder: Recorder, shared: SharedCounting | None
 ) -> list[tuple[str, str, Callable[[], float]]]:
@@ -75,6 +82,8 @@ def _gauges(
         ("tamarack_records_dropped", "Records dropped beyond the spool's limit.", lambda: recorder.dropped),
         ("tamarack_shared_counters_away", "1 while the shared counters do not answer.",
          lambda: float(shared is not None and bool(shared.away_since))),
+        ("tamarack_kept_answers", "Answers kept in memory.", lambda: len(gateway.caches.memory)),
+        ("tamarack_kept_bytes", "Bytes of the answers kept in memory.", lambda: gateway.caches.memory.size),
     ]  # fmt: skip
 
 
@@ -87,6 +96,11 @@ def _attempts(gateway: Gateway) -> Iterator[Metric]:
         for (target, outcome), many in list(route.attempts.items()):
             family.add_metric([gateway.environment, gateway.node, backend, target, outcome], many)
     yield family
+    states = GaugeMetricFamily("tamarack_target_state", "1 for the state that a target is in.",
+                               labels=["environment", "node", "backend", "target", "state"])  # fmt: skip
+    for one in gateway.states.all():
+        states.add_metric([gateway.environment, gateway.node, one.backend, one.label, one.state], 1)
+    yield states
 
 
 async def serve(settings: Settings, name: str, environment: str, port: int, host: str = "127.0.0.1") -> None:
@@ -105,6 +119,12 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
             counters.restore(id, key, start, many)
     redis = RedisCounters(settings.redis, environment, settings.counters_within_ms / 1000) if settings.redis else None
     shared = SharedCounting(redis, counters, log) if redis is not None else None
+    far = (
+        RedisCache(settings.redis, environment, settings.counters_within_ms / 1000, settings.shared_cache_mb * MB, log)
+        if settings.redis
+        else None
+    )
+    caches = NodeCaches(MemoryCache(settings.cache_mb * MB), far)
     gateway = Gateway(
         name,
         environment,
@@ -116,6 +136,8 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         Tracer(material, directory, environment, name, settings.keys.raw("bench"), recorder.add_trace),
         KeySetWaiter(material, lambda url: ask_for_key_set(settings.database, url)),
         Metering(counters, shared),
+        log,
+        caches,
     )
     follower = Follower(
         gateway,
@@ -145,6 +167,7 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, stopping.set)
     tasks = [loop.create_task(follower.run()), loop.create_task(recorder.run())]
+    tasks.append(loop.create_task(HealthChecks(gateway).run()))
     if shared is not None:
         tasks.append(loop.create_task(shared.run()))
     for task in tasks:
@@ -162,5 +185,7 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         await upstream.close()
         if redis is not None:
             await redis.close()
+        if far is not None:
+            await far.close()
         recorder.flush()
         log("stopped")

@@ -8,15 +8,20 @@ import orjson
 from tamarack.core.limits.live import listed
 from tamarack.core.limits.store import StoreAway
 from tamarack.core.trying.node_request import NodeRequest
+from tamarack.gateway.caches.node_caches import NodeCaches
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.metering import Metering
 
 MOST_LISTED = 1_000
 
 
-async def answer_request(metering: Metering, request: NodeRequest, now: float) -> bytes:
-    """The answer as JSON: how the node counts, and the counters asked for or what went wrong."""
+async def answer_request(metering: Metering, caches: NodeCaches, request: NodeRequest, now: float) -> bytes:
+    """The answer as JSON: how the node counts, and what was asked for or what went wrong."""
     answer: dict[str, Any] = {"counting": metering.counting, "counters": [], "problem": ""}
+    if request.do == "kept":
+        most = min(request.most, MOST_LISTED)
+        kept, many, size = await caches.listed(request.id, request.search, now, most)
+        return orjson.dumps(answer | {"kept": [tuple(one) for one in kept], "kept_many": many, "kept_bytes": size})
     try:
         if request.do == "clear":
             await _clear(metering, request)

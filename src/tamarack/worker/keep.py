@@ -43,6 +43,9 @@ def keep_house(connection: psycopg.Connection, settings: Settings) -> list[str]:
         "DELETE FROM trace WHERE at < now() - make_interval(days => %s)",
         (settings.keep_traces_days,),
     )
+    connection.execute(
+        "DELETE FROM target_change WHERE at < now() - make_interval(days => %s)", (settings.keep_calls_days,)
+    )
     connection.execute("DELETE FROM quota_used WHERE ends < now() - interval '400 days'")
     connection.execute("DELETE FROM mail WHERE sent_at < now() - interval '30 days'")
     connection.execute(

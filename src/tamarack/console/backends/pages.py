@@ -1,11 +1,13 @@
 """Backends: the services that are published, their targets, and the test of the connection."""
 
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from flask import Blueprint, abort, current_app, request
+from flask import Blueprint, abort, current_app, render_template, request
 from pydantic import BaseModel, ValidationError
 
-from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
+from tamarack.console.page import acting, back_to, done, draft, environment, refuse, render, requires
 from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
 from tamarack.core.configuration.model import Backend, Target
@@ -13,10 +15,18 @@ from tamarack.core.types import Problem, problems_of
 from tamarack.store.audit import log as auditing
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.tables import TargetChange
+from tamarack.store.rollouts.target_changes import target_changes
 from tamarack.store.secrets import queries as secret_store
 from tamarack.web.application import db, settings_of
 from tamarack.web.numbers import whole
 from tamarack.web.outgoing.asking import probe
+from tamarack.web.pictures.target_states import Band, Step, bands
+
+HOURS = 6
+"""How far back a backend's page shows how its targets stood."""
+MOST_CHANGES = 20
 
 pages = Blueprint("backends", __name__, url_prefix="/backends")
 
@@ -174,6 +184,41 @@ def _place_of(problem: Problem) -> tuple[str, str]:
     return field, line + message
 
 
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """How a backend's targets stand now and stood in the last hours, node by node."""
+
+    now: list[tuple[str, dict[str, Any]]]
+    bands: list[Band]
+    changes: list[TargetChange]
+    hours: int
+
+
+def _standing(name: str) -> Standing | None:
+    """None where no node knows anything of its targets: it has neither a breaker nor checks, or is not rolled out."""
+    where = environment()
+    nodes = [node for node in rolling.nodes(db(), where) if not rolling.is_away(node)]
+    now = [(node.name, one) for node in nodes for one in node.targets if one.get("backend") == name]
+    if not now:
+        return None
+    last = datetime.now(UTC)
+    first = last - timedelta(hours=HOURS)
+    changes = target_changes(db(), where, name, first)
+    steps = [Step(one.at, one.target, one.node, one.state, one.why) for one in changes]
+    places = sorted({(one["target"], node) for node, one in now})
+    recent = [one for one in reversed(changes) if one.at >= first]
+    return Standing(sorted(now, key=lambda pair: pair[1]["target"]), bands(steps, places, first, last),
+                    recent[:MOST_CHANGES], HOURS)  # fmt: skip
+
+
+@pages.get("/<name>/standing")
+@requires("see")
+def standing(name: str) -> Any:
+    """How its targets stand, as the page shows it anew every few seconds."""
+    _find(name)
+    return render_template("backends/standing.html", standing=_standing(name), backend=_find(name))
+
+
 @pages.get("/")
 @requires("see")
 def index() -> Any:
@@ -196,7 +241,15 @@ def page(name: str) -> Any:
 def _page(backend: Backend, typed: dict[str, Any], errors: dict[str, str], steps: dict[str, Any]) -> str:
     revision = drafting.revision(db(), "backend", backend.name)
     used = _used_by(backend.name)
-    return _form(backend=backend, typed=typed, errors=errors, steps=steps, used=used, revision=revision)
+    return _form(
+        backend=backend,
+        typed=typed,
+        errors=errors,
+        steps=steps,
+        used=used,
+        revision=revision,
+        standing=_standing(backend.name),
+    )
 
 
 @pages.post("/new")

@@ -1,4 +1,4 @@
-"""Asking nodes what they count: a sealed request to each, bounded in time and size."""
+"""Asking nodes what they count and keep: a sealed request to each, bounded in time and size."""
 
 import http.client
 import json
@@ -10,6 +10,7 @@ from urllib.parse import urlsplit
 from flask import current_app
 from sqlmodel import Session
 
+from tamarack.core.caching.memory import Listed
 from tamarack.core.limits.live import LiveCounter
 from tamarack.core.trying.node_request import HEADER, PATH, NodeRequest, write_request
 from tamarack.settings import Settings
@@ -22,11 +23,15 @@ MOST_BYTES = 2_000_000
 
 @dataclass(frozen=True, slots=True)
 class NodeAnswer:
-    """What a node said: how it counts, its counters, or why it said nothing."""
+    """What a node said: how it counts, what was asked for, or why it said nothing."""
 
     counting: str = ""
     counters: list[LiveCounter] = field(default_factory=list)
     problem: str = ""
+    kept: list[Listed] = field(default_factory=list)
+    """Kept answers, where those were asked for; beside them how many there are, and their bytes."""
+    kept_many: int = 0
+    kept_bytes: int = 0
 
 
 def counting_nodes(session: Session, environment: str, every: bool = False) -> list[Node]:
@@ -43,7 +48,7 @@ def _key() -> bytes:
 
 
 def ask(
-    node: Node, do: Literal["list", "clear"], search: str = "", most: int = 200, id: str = "", key: str = ""
+    node: Node, do: Literal["list", "clear", "kept"], search: str = "", most: int = 200, id: str = "", key: str = ""
 ) -> NodeAnswer:
     """Ask a node. Never raises: what went wrong is said."""
     request = NodeRequest(node.environment, time.time(), do, search, most, id, key)
@@ -57,7 +62,9 @@ def ask(
             return NodeAnswer(problem=f"{node.name} answered {answer.status}")
         said: dict[str, Any] = json.loads(answer.read(MOST_BYTES))
         counters = [LiveCounter(*row) for row in said["counters"]]
-        return NodeAnswer(said["counting"], counters, said["problem"])
+        kept = [Listed(*row) for row in said.get("kept", ())]
+        many, size = int(said.get("kept_many", 0)), int(said.get("kept_bytes", 0))
+        return NodeAnswer(said["counting"], counters, said["problem"], kept, many, size)
     except (OSError, http.client.HTTPException, ValueError, KeyError, TypeError) as error:
         words = "no answer in time" if isinstance(error, TimeoutError) else str(error) or type(error).__name__
         return NodeAnswer(problem=f"{node.name} gave no answer: {words}")

@@ -131,6 +131,10 @@ class TargetStates:
             known = self._known[backend, target.label] = (breaker, health, state)
         return known[2]
 
+    def all(self) -> list[TargetState]:
+        """Every target that is known."""
+        return [state for _, _, state in list(self._known.values())]
+
     def forget_others(self, kept: set[tuple[str, str]]) -> None:
         """Forget the targets that no rollout names any more."""
         for key in self._known.keys() - kept:

@@ -7,6 +7,7 @@ who waits for whom, is the business of who answers the needs `Look` and `Refresh
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from email.utils import formatdate
 from typing import Literal, Protocol
 
 from tamarack.core.caching.control import NO_DIRECTIVES, Directives, directives, listed_value, seconds, values_of
@@ -301,6 +302,8 @@ class Caching:
             for line in fields.split(b"\r\n")
             if line and not line.startswith((b"content-length:", b"age:"))
         )
+        if b"date: " not in ready[:6] and b"\r\ndate: " not in ready:  # RFC 9110, 6.6.1
+            ready += b"date: %b\r\n" % formatdate(int(now), usegmt=True).encode()
         key = self.key_kept(call, lookup, names)
         begun = now - initial_age(headers, asked_at, now)
         return Keeping(self, lookup, lambda body: Kept(self.policy, key, status, ready, body, terms, begun, now))

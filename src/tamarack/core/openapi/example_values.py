@@ -2,6 +2,7 @@
 
 from typing import Any, Literal
 
+from tamarack.core.openapi.pattern_text import text_for
 from tamarack.core.openapi.references import resolve
 
 DEEPEST = 6
@@ -165,6 +166,10 @@ class _Maker:
 
     @staticmethod
     def _text(schema: Document) -> str:
+        pattern = schema.get("pattern")
+        made = text_for(pattern) if isinstance(pattern, str) else None
+        if made is not None:
+            return made
         text = _BY_FORMAT.get(str(schema.get("format")), "text")
         least, most = schema.get("minLength"), schema.get("maxLength")
         if isinstance(least, int) and len(text) < least <= 200:

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 from tamarack.core.traffic.fields import outcome_of
 from tamarack.core.traffic.histogram import Histogram
-from tamarack.core.traffic.record import HIT, MISS, Record
+from tamarack.core.traffic.record import HIT, MISS, REVALIDATED, STALE, Record
 
 SUMS = (
     "calls", "refused", "failed", "asked", "hits", "misses", "held", "marked", "total_us", "backend_us", "held_us",
@@ -19,8 +19,8 @@ class Totals:
     """Counts, sums and times of some calls; adding two gives the totals of both. Times are microseconds.
 
     Failed are answers of 500 and more; refused those that the gateway turned away otherwise. `asked` counts the calls
-    that went to a backend, `hits` and `misses` those that a cache had to do with. `callers` is the number of
-    different applications, where that was asked for: it does not add up.
+    that went to a backend, `hits` those answered from a cache, `misses` those that had to ask in spite of one.
+    `callers` is the number of different applications, where that was asked for: it does not add up.
     """
 
     calls: int = 0
@@ -68,8 +68,8 @@ class Totals:
         if record.mark:
             self.marked += 1
         if record.cache:
-            self.hits += record.cache == HIT
-            self.misses += record.cache == MISS
+            self.hits += record.cache in (HIT, STALE)
+            self.misses += record.cache in (MISS, REVALIDATED)
         self.prompt_tokens += record.prompt_tokens
         self.completion_tokens += record.completion_tokens
         match record.status // 100:

@@ -1,4 +1,4 @@
-"""What the console asks a node itself: which counters it holds, and to clear one.
+"""What the console asks a node itself: which counters it holds, to clear one, and which answers it keeps.
 
 A request is sealed (`core.identity.sealed_message`), in one header field. Without a true one the path is unknown to the
 node, as any other that no API has.
@@ -18,12 +18,13 @@ _DOMAIN = b"node request\n"
 
 @dataclass(frozen=True, slots=True)
 class NodeRequest:
-    """List the live counters that hold `search` in their id or key, or clear the ones of an id and key."""
+    """List the live counters that hold `search` in their id or key, clear the ones of an id and key, or list the
+    answers that the policy of an id keeps, whose keys hold `search`."""
 
     environment: str
     at: float
     """When it was made; it is good for `LIVES_S`."""
-    do: Literal["list", "clear"] = "list"
+    do: Literal["list", "clear", "kept"] = "list"
     search: str = ""
     most: int = 200
     id: str = ""

@@ -6,7 +6,7 @@ from typing import Any
 from sqlalchemy import BigInteger, Column
 from sqlmodel import Field, SQLModel
 
-from tamarack.store.columns import Json, Moment
+from tamarack.store.columns import Json, Moment, Names
 
 
 class Rollout(SQLModel, table=True):
@@ -41,6 +41,24 @@ class Node(SQLModel, table=True):
     """How often the shared counters went away since it started."""
     without: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     """Calls it decided over without them since."""
+    targets: list[dict[str, Any]] = Names()
+    """How each target stands that something is known of: backend, target, state, why, calls under way."""
+
+
+class TargetChange(SQLModel, table=True):
+    """A change of a target's state, as one node saw it."""
+
+    __tablename__ = "target_change"
+
+    id: int | None = Field(default=None, primary_key=True)
+    at: datetime = Moment(index=True)
+    environment: str
+    node: str
+    backend: str = Field(index=True)
+    target: str
+    state: str
+    """Well, unwell, open or half-open."""
+    why: str = ""
 
 
 class FeedItem(SQLModel, table=True):

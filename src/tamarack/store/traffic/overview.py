@@ -111,11 +111,12 @@ def busiest(
     most: int = 8,
     order: Order = "calls",
     histograms: Sequence[str] = (),
+    sums: Sequence[str] = ("refused", "failed", "total_us"),
 ) -> list[Busy]:
     """The values of some fields with the most calls, or the most refused or failed ones."""
     named = Where(field=fields[0], how="is not", values=("",))
     asked = Question(span.first, span.last, (*span.where, named), fields, most=most, order=order, others=False,
-                     histograms=histograms, sums=("refused", "failed", "total_us"))  # fmt: skip
+                     histograms=histograms, sums=sums)  # fmt: skip
     found = reading.answer(session, asked).groups
     return [Busy(group.key, group.total) for group in found if group.key is not None]
 

@@ -42,8 +42,8 @@ _DERIVED = {"outcome": _OUTCOME, "class": "(status / 100)::text || 'xx'"}
 _OF_KEYS = {
     "refused": "reason <> '' AND status < 500",
     "failed": "status >= 500",
-    "hits": "cache = 'hit'",
-    "misses": "cache = 'miss'",
+    "hits": "cache IN ('hit', 'stale')",
+    "misses": "cache IN ('miss', 'revalidated')",
     "of_2xx": "status / 100 = 2",
     "of_3xx": "status / 100 = 3",
     "of_4xx": "status / 100 = 4",

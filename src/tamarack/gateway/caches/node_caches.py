@@ -6,15 +6,14 @@ import asyncio
 from typing import TYPE_CHECKING, Any
 
 from tamarack.core.caching.kept import Kept
-from tamarack.core.caching.memory import MemoryCache
+from tamarack.core.caching.memory import Listed, MemoryCache
 from tamarack.core.carrying.caching import Lookup
-from tamarack.core.carrying.forwarding import Passed, read_answer
-from tamarack.core.carrying.needs import Failed, Refresh
-from tamarack.core.carrying.parts import Answered
+from tamarack.core.carrying.needs import Refresh
+from tamarack.gateway.caches.redis_cache import RedisCache
+from tamarack.gateway.caches.refreshing import Refreshing
 
 if TYPE_CHECKING:
     from tamarack.gateway.gateway import Gateway
-    from tamarack.gateway.upstream.interface import Exchange
 
 MOST_WAITING = 10_000
 """Calls that wait for one answer; those that come then ask the backend themselves."""
@@ -25,7 +24,7 @@ MOST_REFRESHING = 256
 class NodeCaches:
     """A `core.carrying.caching.CacheStore` in a node's memory, with a shared one beside it for policies that say so."""
 
-    def __init__(self, memory: MemoryCache, shared: Any = None) -> None:
+    def __init__(self, memory: MemoryCache, shared: RedisCache | None = None) -> None:
         self.memory = memory
         self.shared = shared
         self._leading: dict[bytes, list[asyncio.Future[Kept | None]]] = {}
@@ -36,12 +35,12 @@ class NodeCaches:
 
     def look(self, lookup: Lookup, now: float) -> Any:
         """What is kept, where that is known at once; else a coroutine that finds out."""
-        if lookup.cache.shared and self.shared is not None and self.shared.answers:
-            return self._look_far(lookup, now)
+        if lookup.cache.shared and self.shared is not None:
+            return self._look_far(lookup, self.shared, now)
         return self._decide(lookup, self.memory.get(lookup.key), now)
 
-    async def _look_far(self, lookup: Lookup, now: float) -> Kept | None:
-        kept = await self.shared.get(lookup.key)
+    async def _look_far(self, lookup: Lookup, shared: RedisCache, now: float) -> Kept | None:
+        kept = await shared.get(lookup.key, now)
         found = self._decide(lookup, kept, now)
         answer: Kept | None = await found if asyncio.iscoroutine(found) else found
         return answer
@@ -128,6 +127,24 @@ class NodeCaches:
                 return
         self._leading.pop(lookup.key, None)
 
+    # what people ask for
+
+    async def purge(self, policy: str, prefix: str, exact: bool, before: float) -> None:
+        """Forget what a policy kept before a moment: all, the keys that begin with `prefix`, or that are it."""
+        self.memory.purge(policy, prefix, exact, before)
+        if self.shared is not None:
+            await self.shared.purge(policy, prefix, exact, before)
+
+    async def listed(self, policy: str, search: str, now: float, most: int) -> tuple[list[Listed], int, int]:
+        """What a policy keeps, by hits; how many answers that are, and their bytes."""
+        found = self.memory.listed(policy, search, now, most)
+        many, size = self.memory.totals(policy)
+        if self.shared is not None:
+            far, far_many, far_size = await self.shared.listed(policy, search, now, most)
+            found = sorted([*found, *far], key=lambda one: -one.hits)[:most]
+            many, size = many + far_many, size + far_size
+        return found, many, size
+
     # asking anew, beside a call
 
     def refresh(self, gateway: Gateway, need: Refresh, now: float) -> None:
@@ -140,95 +157,3 @@ class NodeCaches:
 
 _LEAD: Any = object()
 """The call that led is gone: who is told so leads now."""
-
-
-class Refreshing:
-    """A `Listener` that takes an answer anew and keeps it."""
-
-    def __init__(self, gateway: Gateway, need: Refresh, now: float) -> None:
-        self.gateway = gateway
-        self.lookup = need.lookup
-        self.need = need
-        self.trial = False
-        self.asked_at = now
-        self._exchange: Exchange | None = None
-        self._answer: Answered | None = None
-        self._pieces: list[bytes] = []
-        self._size = 0
-
-    def start(self) -> None:
-        """Send the request."""
-        self.gateway.caches.refreshing += 1
-        state = self.need.choice.state
-        if state is not None:
-            self.trial = state.went()
-        exchange = self.gateway.upstream.ask(self.need.ask, self)
-        if isinstance(exchange, Failed):
-            self.failed(exchange)
-        else:
-            self._exchange = exchange
-
-    def moved(self, exchange: Exchange) -> None:
-        """See `Listener.moved`."""
-        self._exchange = exchange
-
-    def drained(self) -> None:
-        """See `Listener.drained`."""
-
-    def answered(self, answer: Answered) -> None:
-        """See `Listener.answered`."""
-        self._answer = answer
-        self._noted("answered", answer.status, "")
-        if answer.status >= 500:
-            self._over(False)
-        elif answer.status == 304 or answer.body is not None:
-            self._pieces = [answer.body or b""]
-            self._over(True)
-
-    def piece(self, data: bytes) -> None:
-        """See `Listener.piece`."""
-        self._size += len(data)
-        self._pieces.append(data)
-        if self._size > self.lookup.cache.rules.at_most:
-            self._over(False)
-
-    def ended(self) -> None:
-        """See `Listener.ended`."""
-        self._over(True)
-
-    def failed(self, failure: Failed) -> None:
-        """See `Listener.failed`."""
-        if self._answer is None:
-            self._noted(failure.failure, 0, failure.step)
-        self._over(False)
-
-    def _noted(self, outcome: str, status: int, what: str) -> None:
-        """Tell what chose the target what became of it."""
-        self.need.route.noted(self.need.choice, outcome)
-        state = self.need.choice.state
-        if state is not None:
-            state.under_way -= 1
-            if outcome == "busy":
-                state.left(self.trial)
-            else:
-                state.noted(self.gateway.now(), status, what, self.trial)
-
-    def _over(self, complete: bool) -> None:
-        exchange, self._exchange = self._exchange, None
-        if exchange is not None:
-            exchange.close()
-        caches, lookup, answer = self.gateway.caches, self.lookup, self._answer
-        caches.refreshing -= 1
-        lookup.leads = True  # so that what comes of it reaches those who wait
-        try:
-            if complete and answer is not None:
-                passed = Passed(answer.status, None)
-                read_answer(passed, self.need.call, self.need.choice.target, answer.headers)
-                body = b"".join(self._pieces)
-                lookup.cache.refreshed(
-                    self.need.call, lookup, answer, passed.fields, body, self.asked_at, self.gateway.now()
-                )
-        except Exception as error:
-            self.gateway.log_error(self.need.call, error)
-        finally:
-            caches.release(lookup)
