@@ -12,6 +12,7 @@ from typing import Any
 import uvloop
 
 from helpers import until
+from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.identity.callers import CallerDirectory
@@ -19,6 +20,8 @@ from tamarack.core.identity.credentials import digest
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.traffic.record import Record
+from tamarack.gateway.caches.node_caches import NodeCaches
+from tamarack.gateway.caches.redis_cache import RedisCache
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.shared import SharedCounting
 from tamarack.gateway.driver import NodeDriver
@@ -196,10 +199,24 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
     said: list[str] = changes.pop("said", [])
     store = RedisCounters(address, "production", changes.pop("store_within_s", 2.0)) if address else None
     shared = SharedCounting(store, counters, said.append) if store is not None else None
+    far_address = changes.pop("shared_cache", "")
+    far = RedisCache(far_address, "production", 2.0, 1_000_000, said.append) if far_address else None
+    caches = NodeCaches(MemoryCache(10_000_000), far)
     metering = Metering(counters, shared)
     gateway = Gateway(
-        "n1", "production", upstream, recorder, problems, trusted, material, tracer, waiter, metering, said.append
-    )  # type: ignore[arg-type]
+        "n1",
+        "production",
+        upstream,
+        recorder,  # type: ignore[arg-type]
+        problems,
+        trusted,
+        material,
+        tracer,
+        waiter,
+        metering,
+        said.append,
+        caches,
+    )
     directory.apply("application", "a", {"name": "kiosk", "organization": "ticket-office", "paused": False})
     directory.apply("credential", "c", {"application": "a", "digest": digest(KEY.encode(), PEPPER)})
     directory.apply("application", "b", {"name": "stranger", "organization": "tern-trips", "paused": False})
@@ -219,6 +236,8 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
         await stopping.wait()
         await server.drain(5)
         await upstream.close()
+        if far is not None:
+            await far.close()
         if watching is not None and store is not None:
             watching.cancel()
             await asyncio.gather(watching, return_exceptions=True)

@@ -207,8 +207,12 @@ def _standing(name: str) -> Standing | None:
     steps = [Step(one.at, one.target, one.node, one.state, one.why) for one in changes]
     places = sorted({(one["target"], node) for node, one in now})
     recent = [one for one in reversed(changes) if one.at >= first]
-    return Standing(sorted(now, key=lambda pair: pair[1]["target"]), bands(steps, places, first, last),
-                    recent[:MOST_CHANGES], HOURS)  # fmt: skip
+    return Standing(
+        now=sorted(now, key=lambda pair: str(pair[1]["target"])),
+        bands=bands(steps, places, first, last, {node.name: node.started_at for node in nodes}),
+        changes=recent[:MOST_CHANGES],
+        hours=HOURS,
+    )
 
 
 @pages.get("/<name>/standing")

@@ -7,6 +7,8 @@ import re._constants as op  # type: ignore[import-not-found]
 import re._parser as parser  # type: ignore[import-not-found]
 from typing import Any
 
+from tamarack.core.errors import CoreError
+
 LONGEST_PATTERN = 500
 MOST_REPEATS = 40
 LONGEST = 400
@@ -32,7 +34,7 @@ def text_for(pattern: str) -> str | None:
         return None
 
 
-class _NotMade(Exception):
+class _NotMade(CoreError):
     """A part of a pattern that no text is made for."""
 
 

@@ -114,6 +114,8 @@ class PolicyKind:
     """A question of its form that is no field."""
     risks: Callable[[Any], Sequence[str]] = lambda policy: ()
     """What someone should have meant, in words that go on from its name, for the review."""
+    keeps: bool = field(default=False)
+    """True where it keeps answers."""
     mocks: bool = field(default=False)
     """True where it answers from the description."""
     stands_alone: Callable[[Any], bool] = lambda policy: False

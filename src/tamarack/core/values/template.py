@@ -20,6 +20,7 @@ STEPS = 50_000
 LARGEST = 1_000_000
 """Bytes that a text may come to."""
 _NAME = "text"
+_OF_THE_LANGUAGE = frozenset(("range", "dict", "namespace"))
 
 
 class TemplateFailed(CoreError, ValueError):
@@ -64,7 +65,7 @@ def check_template_text(text: str) -> str:
     except minijinja.TemplateError as error:
         where = f"line {error.line}: " if error.line else ""
         raise ValueError(f"{where}{error.detail or error.message or 'it cannot be read'}") from error
-    strange = sorted(names - set(KNOWN))
+    strange = sorted(names - set(KNOWN) - _OF_THE_LANGUAGE)
     if strange:
         raise ValueError(f"{strange[0]!r} is not known of a call; take from {', '.join(KNOWN)}, like query.port")
     return text

@@ -2,6 +2,7 @@
 
 from datetime import datetime
 
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlmodel import Session, col, select
 
 from tamarack.store.rollouts.tables import TargetChange
@@ -17,7 +18,7 @@ def target_changes(session: Session, environment: str, backend: str, since: date
     before = session.exec(
         select(TargetChange)
         .where(*of_it, col(TargetChange.at) < since)
-        .distinct(col(TargetChange.target), col(TargetChange.node))
+        .ext(distinct_on(col(TargetChange.target), col(TargetChange.node)))
         .order_by(col(TargetChange.target), col(TargetChange.node), col(TargetChange.at).desc())
     )
     return [*before, *reversed(within)]

@@ -1,6 +1,6 @@
 """A picture of how targets stood over time: a band for each target and node, in pieces by state."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -35,14 +35,29 @@ class Step:
     why: str
 
 
-def bands(steps: Sequence[Step], targets: Sequence[tuple[str, str]], first: datetime, last: datetime) -> list[Band]:
-    """A band for each target and node. A node begins with well, so that is what held before its first change."""
-    return [_band([one for one in steps if (one.target, one.node) == place], place, first, last) for place in targets]
+def bands(
+    steps: Sequence[Step],
+    targets: Sequence[tuple[str, str]],
+    first: datetime,
+    last: datetime,
+    began: Mapping[str, datetime] | None = None,
+) -> list[Band]:
+    """A band for each target and node. A node begins with well when it starts, which `began` says."""
+    return [
+        _band(
+            [one for one in steps if (one.target, one.node) == place], place, first, last, (began or {}).get(place[1])
+        )
+        for place in targets
+    ]
 
 
-def _band(steps: Sequence[Step], place: tuple[str, str], first: datetime, last: datetime) -> Band:
+def _band(
+    steps: Sequence[Step], place: tuple[str, str], first: datetime, last: datetime, began: datetime | None
+) -> Band:
     whole = (last - first).total_seconds() or 1.0
     state, why, since = "well", "", first
+    if began is not None and began > first:
+        since = steps[0].at if steps and steps[0].at < began else began
     pieces: list[Piece] = []
 
     def end(until: datetime) -> None:

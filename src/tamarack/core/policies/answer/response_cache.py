@@ -305,5 +305,6 @@ KIND = PolicyKind(
     brief=_brief,
     sentence=_sentence,
     alone=True,
+    keeps=True,
     risks=_risks,
 )
