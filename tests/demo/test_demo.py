@@ -43,8 +43,9 @@ def test_every_kind_of_call_is_an_operation_that_its_stand_in_answers(monkeypatc
             assert router.find(kind.method, path.encode()) == f"{kind.api} {kind.version} {kind.operation}"
             parts = path.split("/")[3:]
             asked = dict(pair.split("=") for pair in query.split("&") if pair)
-            status, _ = handlers[kind.backend](kind.method, parts, asked, fill(kind.body, draw, day).encode())
-            assert status == 200, path
+            if kind.backend:  # the others are on mocks
+                status, _ = handlers[kind.backend](kind.method, parts, asked, fill(kind.body, draw, day).encode())
+                assert status == 200, path
 
 
 CALLERS = [
@@ -52,7 +53,8 @@ CALLERS = [
                {product: ("s", f"{product}/{plan}") for product, plan in one.subscriptions}, "192.0.2.1")
     for organization in ORGANIZATIONS for one in organization.applications
 ]  # fmt: skip
-TARGETS = {"timetable": "t", "fares": "f", "positions": "p", "berths": "b", "announcer": "a"}
+TARGETS = {"timetable": "t", "fares": "f", "positions": "p", "berths": "b", "announcer": "a",
+           "positions, second": "p2"}  # fmt: skip
 
 
 def test_the_past_is_the_same_each_time_and_holds_its_events() -> None:

@@ -49,5 +49,21 @@ def test_a_target_that_fails_its_checks_is_passed_over_and_comes_back() -> None:
         ill.close()
 
 
+def test_a_breaker_whose_time_is_up_is_half_open_also_while_no_call_comes() -> None:
+    made = configuration(
+        backends=[{"name": "timetable", "targets": [{"address": "http://127.0.0.1:9"}], "breaker": {"open_s": 5}}]
+    )
+    with running(made, PooledUpstream(Reach(opened=openings("127.0.0.0/8")))) as node:
+        (state,) = node.gateway.states.all()
+        state.noted(1000.0, 503, "", False, 7.0)
+        checks = HealthChecks(node.gateway)
+        seen = []
+        for now in (1000.0, 1006.9, 1007.0):
+            asyncio.run_coroutine_threadsafe(_called(checks, now), node.loop).result(5)
+            seen.append(state.state)
+        assert seen == ["open", "open", "half-open"]
+        assert [one.state for one in node.gateway.states.events] == ["open", "half-open"]
+
+
 async def _called(checks: HealthChecks, now: float) -> None:
     checks.look(now)

@@ -77,7 +77,10 @@ class Installation:
 def start(home: Path, base: int, *options: str, ready: bool = True) -> Installation:
     """Start an installation; waits until it says that it is ready."""
     log = home.with_name(home.name + ".log")
-    patient = {"TAMARACK_COUNTERS_WITHIN_MS": "5000"}  # a slow machine is no reason to count in two places
+    patient = {
+        "TAMARACK_COUNTERS_WITHIN_MS": "5000",  # a slow machine is no reason to count in two places
+        "TAMARACK_REACHABLE": "127.0.0.1:32768-60999",  # where a test's own backend listens
+    }
     environment = os.environ | patient | {"TAMARACK_DEMO_DAYS": "1", "PYTHONPATH": str(ROOT / "src")}
     command = [sys.executable, "-m", "tamarack", "start", "--home", str(home), "--port-base", str(base), *options]
     with log.open("a") as out:

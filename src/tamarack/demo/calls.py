@@ -49,13 +49,17 @@ KINDS: tuple[Kind, ...] = (
          "timetable", 3, 12, 2600, cached_share=0.5),
     Kind("passage", "fares", "1", "post /quotes", "POST", "/fares/v1/quotes",
          "fares", 5, 52, 90, '{{"from": "{port}", "to": "corran", "day": "{day}", "adults": 2, "children": 0,'
-         ' "vehicle": "none"}}'),
+         ' "vehicle": "none"}}', cached_share=0.38),
     Kind("passage", "fares", "1", "get /tariffs", "GET", "/fares/v1/tariffs", "fares", 1, 41, 160),
     Kind("harbour", "berths", "1", "get /berths", "GET", "/berths/v1/berths?port={port}", "berths", 2, 7, 320),
     Kind("harbour", "berths", "1", "get /berths/{id}", "GET", "/berths/v1/berths/{port}-1", "berths", 1, 6, 90),
     Kind("fleet", "positions", "1", "get /vessels", "GET", "/positions/v1/vessels", "positions", 6, 3, 640),
     Kind("fleet", "positions", "1", "get /vessels/{name}/track", "GET", "/positions/v1/vessels/{vessel}/track",
          "positions", 1, 4, 5900),
+    Kind("freight", "freight-bookings", "2", "get /bookings", "GET", "/freight/v2/bookings?sailing={id}", "", 0.6, 0,
+         130),
+    Kind("freight", "freight-bookings", "2", "post /bookings", "POST", "/freight/v2/bookings", "", 0.3, 0, 110,
+         '{{"sailing": "{id}", "goods": "crates", "length_metres": 6.5}}'),
     Kind("notices", "announcements", "1", "post /chat/completions", "POST", "/announcements/v1/chat/completions",
          "announcer", 1.2, 650, 420,
          '{{"messages": [{{"role": "system", "content": "You draft short, polite notices for ferry passengers."}},'

@@ -89,17 +89,21 @@ def _call(
     refused: bool,
 ) -> Record:
     subscription, plan = caller.subscriptions[kind.product]
-    status, reason, target, policy = 200, "", targets[kind.backend], ""
-    backend_us = int(draw.lognormvariate(0, 0.35) * kind.median_ms * 1000 * (9 if slow else 1))
+    status, reason, target, policy = 200, "", targets.get(kind.backend, ""), ""
+    backend_us = (
+        0 if not kind.backend else int(draw.lognormvariate(0, 0.35) * kind.median_ms * 1000 * (9 if slow else 1))
+    )
     answer = int(kind.answer_bytes * draw.uniform(0.8, 1.2))
     chance = draw.random()
     if refused:
         status, reason, policy = 429, "over-plan", plan.partition("/")[2]
     elif chance < 0.002:
         status, reason, subscription, plan, policy = 401, "unknown-credential", "", "", "api-key"
-    elif away:
+    elif away and chance < 0.06:
         status, reason = 502, "backend-away"
         backend_us = draw.randint(200, 900)
+    elif away:
+        target = targets["positions, second"]  # its breaker is open, or it was asked again there
     elif slow and backend_us > 1_200_000:
         status, reason = 504, "backend-slow"
     elif chance < 0.012 and "{id}" in kind.operation:

@@ -94,7 +94,9 @@ def seed(engine: Engine, settings: Settings) -> None:
         _begin_earlier(session, settings.demo_days)
         furnish(session, loaded.configuration, settings.portal_url)
         targets = {
-            backend.name: backend.targets[0].address.partition("://")[2] for backend in loaded.configuration.backends
+            backend.name + (", second" if place else ""): target.address.partition("://")[2]
+            for backend in loaded.configuration.backends
+            for place, target in enumerate(backend.targets[:2])
         }
         past = Past(callers, targets, rollout.number or 0, datetime.now(UTC), settings.demo_days)
         past.keep(waiting_past(settings.home))

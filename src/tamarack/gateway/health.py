@@ -32,7 +32,9 @@ class HealthChecks:
             await asyncio.sleep(LOOK_EVERY_S)
 
     def look(self, now: float) -> None:
-        """Begin the checks that are due."""
+        """Begin the checks that are due; a breaker whose time is up becomes half-open, also while no call comes."""
+        for state in self._gateway.states.all():
+            state.lets_through(now)
         serving = self._gateway.serving
         if serving is None:
             return

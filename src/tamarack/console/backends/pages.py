@@ -24,8 +24,8 @@ from tamarack.web.numbers import whole
 from tamarack.web.outgoing.asking import probe
 from tamarack.web.pictures.target_states import Band, Step, bands
 
-HOURS = 6
-"""How far back a backend's page shows how its targets stood."""
+LONGEST, SHORTEST = timedelta(hours=6), timedelta(minutes=10)
+"""How far back a backend's page shows how its targets stood, where nodes have run for so long."""
 MOST_CHANGES = 20
 
 pages = Blueprint("backends", __name__, url_prefix="/backends")
@@ -191,7 +191,7 @@ class Standing:
     now: list[tuple[str, dict[str, Any]]]
     bands: list[Band]
     changes: list[TargetChange]
-    hours: int
+    since: datetime
 
 
 def _standing(name: str) -> Standing | None:
@@ -202,7 +202,7 @@ def _standing(name: str) -> Standing | None:
     if not now:
         return None
     last = datetime.now(UTC)
-    first = last - timedelta(hours=HOURS)
+    first = max(last - LONGEST, min(last - SHORTEST, *(node.started_at for node in nodes)))
     changes = target_changes(db(), where, name, first)
     steps = [Step(one.at, one.target, one.node, one.state, one.why) for one in changes]
     places = sorted({(one["target"], node) for node, one in now})
@@ -211,7 +211,7 @@ def _standing(name: str) -> Standing | None:
         now=sorted(now, key=lambda pair: str(pair[1]["target"])),
         bands=bands(steps, places, first, last, {node.name: node.started_at for node in nodes}),
         changes=recent[:MOST_CHANGES],
-        hours=HOURS,
+        since=first,
     )
 
 

@@ -221,6 +221,12 @@ def _sentence(policy: Mock) -> str:
     return " ".join(said)
 
 
+def _brief(policy: Mock) -> str:
+    many = len(policy.rules)
+    rules = f", {many} {'rule' if many == 1 else 'rules'}" if many else ""
+    return f"{policy.status or 'lowest success'}{rules}"
+
+
 KIND = PolicyKind(
     kind="mock",
     title="Mock",
@@ -228,7 +234,7 @@ KIND = PolicyKind(
     purpose="Answer from the description, without a backend",
     model=Mock,
     compile=_compile,
-    brief=lambda policy: f"{policy.status or 'lowest success'}{f', {len(policy.rules)} rules' if policy.rules else ''}",
+    brief=_brief,
     sentence=_sentence,
     reasons=("nothing-documented",),
     alone=True,
