@@ -3,8 +3,10 @@
 import asyncio
 import os
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import orjson
@@ -14,6 +16,8 @@ from sqlmodel import Session
 
 from gateway.test_carry import answering
 from helpers import until
+from tamarack.core.caching.kept import Kept, Terms
+from tamarack.core.caching.memory import SPACE
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import CredentialKeys
 from tamarack.core.limits.memory import MemoryCounters
@@ -29,7 +33,9 @@ from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import credentials
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.feed import purges
 from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.target_changes import ailing, target_changes
 from tamarack.worker.ship import ship, waiting
 
 PEPPER = bytes(range(32))
@@ -293,3 +299,59 @@ def test_a_full_spool_drops_and_counts_and_never_raises(tmp_path: Path) -> None:
     recorder.add(record("b"))
     recorder.flush()
     assert recorder.dropped == 1
+
+
+def test_a_purge_reaches_a_node_within_a_second_and_takes_what_was_kept_before_it(
+    settings: Settings, world: Session, tmp_path: Path
+) -> None:
+    node = Followed(settings.database, tmp_path / "n1")
+    memory = node.gateway.caches.memory
+
+    def keep(name: str) -> None:
+        now = time.time()
+        key = b"\0" * SPACE + f"GET http://a/{name}".encode()
+        memory.keep(Kept("sailings/2/response-cache", key, 200, b"", b"x", Terms(60, 0, 0, False), now, now))
+
+    with node.following():
+        until(lambda: node.number, "the first rollout")
+        for name in ("x/1", "x/2", "y/1"):
+            keep(name)
+        purges.purge(world, "sailings/2/response-cache", "GET http://a/x/1", exact=True)
+        purges.purge(world, "other/1/cache")
+        world.commit()
+        until(lambda: len(memory) == 2, "the one to be forgotten", 5)
+        purges.purge(world, "sailings/2/response-cache", "GET http://a/x")
+        world.commit()
+        until(lambda: len(memory) == 1, "what begins so to be forgotten", 5)
+    again = Followed(settings.database, tmp_path / "n1")  # the purges are in what it kept, and mean nothing newer
+    assert len(again.gateway.caches.memory) == 0
+
+
+def test_a_node_tells_what_changed_with_targets_and_begins_with_well(
+    settings: Settings, world: Session, tmp_path: Path
+) -> None:
+    def told() -> list[tuple[str, str, str]]:
+        world.expire_all()
+        since = datetime.now(UTC) - timedelta(hours=1)
+        return [(one.target, one.state, one.why) for one in target_changes(world, "production", "positions", since)]
+
+    node = Followed(settings.database, tmp_path / "n1")
+    with node.following():
+        until(lambda: node.number, "the first rollout")
+        state = next(one for one in node.gateway.states.all() if one.label.endswith(":7422"))
+        for _ in range(3):
+            state.noted(time.time(), 0, "took no connection", False)
+        until(lambda: len(told()) == 1, "the change to be told", 10)
+    target = state.label
+    assert told() == [(target, "open", "3 calls in a row failed, the last: took no connection")]
+    (row,) = [one for one in rolling.nodes(world, "production") if one.name == "n1"]
+    assert {"backend": "positions", "target": target, "state": "open"}.items() <= next(
+        one for one in row.targets if one["target"] == target
+    ).items()
+    assert ailing(world, "production", [datetime.now(UTC)], timedelta(minutes=5)) == [1]
+    again = Followed(settings.database, tmp_path / "n1")
+    with again.following():
+        until(lambda: len(told()) == 2, "the new start to be told", 10)
+    assert told()[-1] == (target, "well", "the node started")
+    later = datetime.now(UTC) + timedelta(minutes=10)
+    assert ailing(world, "production", [later], timedelta(minutes=1)) == [0]

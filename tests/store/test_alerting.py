@@ -14,6 +14,7 @@ from tamarack.store.alerts.tables import AlertRow
 from tamarack.store.audit.log import Actor, latest
 from tamarack.store.errors import NotPossible
 from tamarack.store.mail.tables import Mail
+from tamarack.store.rollouts.tables import TargetChange
 from tamarack.store.traffic.recording import Batch, take_in
 
 ACTOR = Actor("i.marsh@skerry.example", "console")
@@ -149,3 +150,19 @@ def test_paused_changed_and_removed_alerts_are_over_and_noted(settings: Settings
     assert {"save alert", "pause alert", "resume alert", "remove alert"} <= {entry.action for entry in latest(session)}
     with pytest.raises(NotPossible, match="no such alert"):
         alerting.save(session, ACTOR, rule(), row.id)
+
+
+def test_an_alert_watches_targets_whatever_the_calls_are(session: Session) -> None:
+    watched = Rule(title="Targets", measure="targets not well", limit=0, window=1, holds=1)
+    begins = datetime(2026, 11, 20, 8, 0, tzinfo=UTC)
+    for seconds, node, state in ((90, "n1", "open"), (100, "n2", "unwell"), (130, "n1", "half-open"), (150, "n1", "well"),
+                                 (270, "n2", "well")):  # fmt: skip
+        session.add(TargetChange(at=begins + timedelta(seconds=seconds), environment="production", node=node,
+                                 backend="positions", target="a:1", state=state))  # fmt: skip
+    session.add(TargetChange(at=begins - timedelta(days=3), environment="production", node="n1", backend="fares",
+                             target="b:1", state="open"))  # fmt: skip
+    session.flush()
+    found = alerting.values(session, watched, begins, begins + timedelta(minutes=6))
+    assert [value for _, value in found] == [1, 2, 2, 2, 2, 1]
+    with pytest.raises(ValueError, match="no matter of calls"):
+        Rule(title="T", measure="targets not well", limit=0, least_calls=5)

@@ -121,12 +121,13 @@ def load_waiting_past(engine: Engine, settings: Settings) -> int:
 
 
 def _watch(session: Session) -> None:
-    """Two alerts of the platform's admin."""
+    """Three alerts of the platform's admin."""
     admin = Actor(STAFF[0].email, COMMAND_LINE.door)
     for rule in (
         {"title": "Fares answers slowly", "measure": "p95", "where": ["api is fares"], "limit": 400_000, "window": 10,
          "least_calls": 10, "mail_to": [STAFF[0].email],
          "quiet": {"first": "22:00", "last": "06:00", "zone": "Europe/Oslo"}},
+        {"title": "A target is not well", "measure": "targets not well", "limit": 0, "window": 1, "holds": 1},
         {"title": "Twice as many refusals as usual", "measure": "refused", "compare": "change", "limit": 1.0,
          "window": 30, "least_calls": 50, "mail_to": [STAFF[0].email]},
     ):  # fmt: skip

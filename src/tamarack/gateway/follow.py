@@ -229,6 +229,8 @@ class Follower:
                 "first": self._reported == 0.0,
             },
         )
+        if self._reported == 0.0:
+            await self._begin_well(connection)
         await self._tell_changes(connection)
         self._reported = time.monotonic()
 
@@ -244,6 +246,16 @@ class Follower:
             }
             for one in self._gateway.states.all()
         ]
+
+    async def _begin_well(self, connection: AsyncConnection) -> None:
+        """A node that starts knows nothing of targets, whatever it found before it ended."""
+        await connection.execute(
+            "INSERT INTO target_change (at, environment, node, backend, target, state, why)"
+            " SELECT now(), environment, node, backend, target, 'well', 'the node started' FROM"
+            " (SELECT DISTINCT ON (backend, target) * FROM target_change WHERE node = %s AND environment = %s"
+            " ORDER BY backend, target, at DESC, id DESC) AS last WHERE state <> 'well'",
+            (self._gateway.node, self._gateway.environment),
+        )
 
     async def _tell_changes(self, connection: AsyncConnection) -> None:
         """Hand over what changed with targets; what cannot be handed over now waits."""

@@ -69,12 +69,13 @@ class Serving:
                 sign_in_field(backend.sign_in, backend.sign_in_name, material.secret(backend.sign_in_secret))
                 if backend.sign_in != "none"
                 else None,
+                time(),
             )
             for backend in snapshot.backends
         }
         if states is not None:
             states.forget_others(
-                {(name, target.label) for name, route in self.routes.items() for target in route.targets}
+                {(name, target.label) for name, route in self.routes.items() for target in route.targets}, time()
             )
         self.health = {backend.name: backend.health for backend in snapshot.backends if backend.health is not None}
         shop = Workshop(

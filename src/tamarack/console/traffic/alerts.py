@@ -3,13 +3,12 @@
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from flask import Blueprint, abort, request
+from flask import Blueprint, abort, request, url_for
 from pydantic import ValidationError
 
 from tamarack.console.page import act, acting, back_to, environment, me, render, requires
 from tamarack.console.traffic.explore import address
-from tamarack.core.traffic.alert import Rule, State, read_limit, run, written_limit
-from tamarack.core.traffic.explore import MEASURES
+from tamarack.core.traffic.alert import WATCHED, Rule, State, read_limit, run, written_limit
 from tamarack.core.traffic.span import floored
 from tamarack.core.traffic.where import lines
 from tamarack.core.types import problems_of
@@ -107,7 +106,7 @@ def _form(typed: dict[str, str], errors: dict[str, str], row: AlertRow | None, t
         typed=typed,
         errors=errors,
         row=row,
-        measures=MEASURES,
+        measures=WATCHED,
         tried=tried,
     )
 
@@ -119,7 +118,7 @@ def new() -> Any:
     assert staff is not None
     where = "\n".join(lines("\n".join(request.args.getlist("where"))))
     measure = request.args.get("measure", "failed share")
-    share = measure in MEASURES and MEASURES[measure].unit == "share"
+    share = measure in WATCHED and WATCHED[measure].unit == "share"
     typed = _typed_of(Rule(title="New", limit=0.05 if share else 1, environment=environment()))  # type: ignore[arg-type]
     typed |= {"title": "", "measure": measure, "where": where, "mail_to": staff.email, "limit": "5 %" if share else ""}
     return _form(typed, {}, None)
@@ -203,7 +202,8 @@ def page(id: str) -> Any:
         ),
         hours=BACK.total_seconds() / 3600,
         events=alerting.history(db(), row.id),
-        explore=address(alerting.exploration_of(rule)),
+        explore=address(question) if (question := alerting.exploration_of(rule)) else url_for("backends.index"),
+        explored=question is not None,
         would=run(rule, State(), found)[1],
     )
 

@@ -9,14 +9,14 @@ from tamarack.core.configuration.snapshot import SnapshotBackend
 from tamarack.core.http.target import target_at
 
 
-def route_to(backend: SnapshotBackend, states: TargetStates, sign_in: SignIn | None = None) -> Route:
+def route_to(backend: SnapshotBackend, states: TargetStates, sign_in: SignIn | None = None, now: float = 0.0) -> Route:
     """The way to a backend. A target of which nothing is to be known has no state."""
     fewest = backend.sharing == "to the fewest calls under way"
     knows = backend.breaker is not None or backend.health is not None or fewest
     choices = []
     for one in backend.targets:
         target = target_at(one.address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls)
-        state = states.of(backend.name, target, backend.breaker, backend.health) if knows else None
+        state = states.of(backend.name, target, backend.breaker, backend.health, now) if knows else None
         choices.append(Choice(target, state, one.weight, one.priority))
     return Route(choices, sign_in, fewest=fewest, key_of=_key_of(backend))
 

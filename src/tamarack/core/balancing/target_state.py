@@ -123,10 +123,19 @@ class TargetStates:
         self.events: deque[Changed] = deque(maxlen=MOST_EVENTS)
         self._known: dict[tuple[str, str], tuple[BreakerRules | None, HealthRules | None, TargetState]] = {}
 
-    def of(self, backend: str, target: Target, breaker: BreakerRules | None, health: HealthRules | None) -> TargetState:
+    def of(
+        self,
+        backend: str,
+        target: Target,
+        breaker: BreakerRules | None,
+        health: HealthRules | None,
+        now: float = 0.0,
+    ) -> TargetState:
         """The state of a target under its rules."""
         known = self._known.get((backend, target.label))
         if known is None or known[:2] != (breaker, health):
+            if known is not None:
+                self._over(known[2], now, "its rules were changed")
             state = TargetState(backend, target.label, breaker, health, self.events)
             known = self._known[backend, target.label] = (breaker, health, state)
         return known[2]
@@ -135,7 +144,12 @@ class TargetStates:
         """Every target that is known."""
         return [state for _, _, state in list(self._known.values())]
 
-    def forget_others(self, kept: set[tuple[str, str]]) -> None:
+    def forget_others(self, kept: set[tuple[str, str]], now: float = 0.0) -> None:
         """Forget the targets that no rollout names any more."""
         for key in self._known.keys() - kept:
-            del self._known[key]
+            self._over(self._known.pop(key)[2], now, "it is a target no more")
+
+    def _over(self, state: TargetState, now: float, why: str) -> None:
+        """Whatever was wrong with a target is known no more."""
+        if state.state != "well":
+            self.events.append(Changed(now, state.backend, state.label, "well", why))

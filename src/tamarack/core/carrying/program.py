@@ -281,11 +281,13 @@ class Operation(Published):
                 break
             tried = (*tried, choice)
             call.retried += 1
+            what = answer.step if type(answer) is Failed else f"answered {answer.status}"
+            call.note = f"asked again, for {target.label} {what}"
             body = ask.body
         if type(answer) is Failed:
             call.note = answer.step
             reply = caching.failed(call, lookup) if lookup is not None else None  # type: ignore[union-attr]
-            return FAILURES[answer.failure] if reply is None else self._changed(call, reply)
+            return self._failure(route, answer, call) if reply is None else self._changed(call, reply)
         if lookup is not None:
             reply = caching.answered(call, lookup, answer, call.now, self._now(call))  # type: ignore[union-attr]
             if reply is not None:
@@ -335,6 +337,14 @@ class Operation(Published):
             if limits.whole_s and self.clock is not None:
                 ask.left_s = max(0.001, limits.whole_s - (self.clock() - call.ended_at[0]) / 1e9)
         return ask
+
+    def _failure(self, route: Route, answer: Failed, call: Call) -> Refusal:
+        """How a call ends whose target gave no answer; with how long all are spared, where that is known."""
+        refusal = FAILURES[answer.failure]
+        now = self._now(call)
+        if route.only is not None or any(c.state is None or c.state.lets_through(now) for c in route.choices):
+            return refusal
+        return Refusal(refusal.reason, ((b"retry-after", b"%d" % route.resting_for(now)),))
 
     def _now(self, call: Call) -> float:
         """Seconds since the epoch, as the call's own time goes on."""

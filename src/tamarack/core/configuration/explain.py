@@ -142,7 +142,10 @@ def _of_policies(rows: Iterable[Held], say: Callable[[AnyPolicy], str]) -> list[
     at = 0
     for row in rows:
         kind = kind_of(row.policy)
-        said = Sentence(say(row.policy), source_of(row.placement), kind.reasons)
+        words = say(row.policy)
+        if not words:
+            continue  # nothing that its reader should know
+        said = Sentence(words, source_of(row.placement), kind.reasons)
         if row.stage is Stage.IDENTIFY and not kind.opens:
             at = at if ways else len(sentences)
             ways.append(said)

@@ -5,7 +5,7 @@ not held for as long; so a value that trembles around the limit raises it once. 
 """
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, time, timedelta
 from decimal import Decimal
@@ -15,7 +15,7 @@ from zoneinfo import ZoneInfo
 from pydantic import EmailStr, Field, field_validator, model_validator
 
 from tamarack.core.limits.quota import TimeZone
-from tamarack.core.traffic.explore import Measure, measure
+from tamarack.core.traffic.explore import MEASURES, Measure, measure
 from tamarack.core.traffic.totals import Totals, together
 from tamarack.core.traffic.where import Condition
 from tamarack.core.types import Frozen, Title
@@ -23,6 +23,19 @@ from tamarack.core.types import Frozen, Title
 MOST_WEEKS = 4
 MINUTE = timedelta(minutes=1)
 WEEK = timedelta(weeks=1)
+
+AILING = "targets not well"
+WATCHED: Mapping[str, Measure] = {
+    **MEASURES,
+    AILING: Measure("targets that are not well", "count", lambda t, _: t.ailing),
+}
+"""What alerts may watch: what is measured of calls, and how many targets some node finds not well."""
+
+
+def measure_of(name: str) -> Measure:
+    """What an alert watches by its name. Raises ValueError."""
+    return WATCHED[name] if name in WATCHED else measure(name)
+
 
 StateName = Literal["calm", "rising", "raised", "easing"]
 
@@ -78,7 +91,7 @@ class Rule(Frozen):
     @field_validator("measure")
     @classmethod
     def _measured(cls, name: str) -> str:
-        measure(name)
+        measure_of(name)
         return name
 
     @model_validator(mode="after")
@@ -88,6 +101,10 @@ class Rule(Frozen):
             raise ValueError(
                 f"'{wrong}' reads single calls; alerts are measured every minute, by fields of the roll-ups"
             )
+        if self.measure == AILING and (self.where or self.compare == "change" or self.least_calls):
+            raise ValueError(
+                f"{AILING!r} is no matter of calls; take out the conditions, the change and the least calls"
+            )
         if any(one.field == "environment" for one in self.where):
             raise ValueError("the environment is chosen by itself; take it out of the conditions")
         if self.compare == "change" and self.side == "below" and self.limit < -1:
@@ -96,7 +113,7 @@ class Rule(Frozen):
 
     @property
     def measured(self) -> Measure:
-        return measure(self.measure)
+        return measure_of(self.measure)
 
     def holds_for(self, value: float) -> bool:
         """Whether the condition holds for a value."""
@@ -193,19 +210,19 @@ def read_limit(text: str, name: str, compare: str) -> float:
 
     Raises ValueError that says how it is written.
     """
-    unit = "share" if compare == "change" else measure(name).unit
+    unit = "share" if compare == "change" else measure_of(name).unit
     like = "+50 %" if compare == "change" else _LIKE[unit]
     found = _LIMIT.match(text.strip().replace(",", "."))
     fitting = _FITTING.get(unit, ())
     if found is None or (found[2] or "") not in (fitting or ("",)):
-        raise ValueError(f"{text!r} is no limit for {measure(name).title}; write it like {like}")
+        raise ValueError(f"{text!r} is no limit for {measure_of(name).title}; write it like {like}")
     value = float(found[1])
     return value / 100 if found[2] == "%" else value * _UNITS.get(found[2] or "", 1.0)
 
 
 def written_limit(value: float, name: str, compare: str) -> str:
     """A limit as `read_limit` reads it."""
-    unit = "share" if compare == "change" else measure(name).unit
+    unit = "share" if compare == "change" else measure_of(name).unit
     if unit == "share":
         return f"{_number(value * 100, '+' if compare == 'change' else '')} %"
     if unit == "time":

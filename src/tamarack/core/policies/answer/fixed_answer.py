@@ -167,6 +167,9 @@ KIND = PolicyKind(
         f"{policy.status}{' for some' if policy.when else ''}{f' from {policy.starts[5:]}' if policy.starts else ''}"
     ),
     sentence=_sentence,
+    sentence_outside=lambda policy: (
+        f"{'Some calls are' if not policy.always else 'Every call is'} answered {policy.status} by the gateway itself."
+    ),
     reasons=("answer-failed",),
     stands_alone=lambda policy: policy.always,
 )

@@ -236,6 +236,10 @@ KIND = PolicyKind(
     compile=_compile,
     brief=_brief,
     sentence=_sentence,
+    sentence_outside=lambda policy: (
+        "Answers are made up from the description."
+        + (" `Prefer: code=404` or `Prefer: example=NAME` chooses one." if policy.callers_choose else "")
+    ),
     reasons=("nothing-documented",),
     alone=True,
     mocks=True,

@@ -277,6 +277,13 @@ def _sentence(policy: ResponseCache) -> str:
     return f"An answer is kept {kept}{by}; {whose}.{longer}"
 
 
+def _outside(policy: ResponseCache) -> str:
+    """What developers should know: an answer may be older than the call, and how to see and avoid that."""
+    how = seconds_in_words(policy.own_time) if policy.own_time else "as long as it says itself"
+    newer = "; `Cache-Control: no-cache` asks for a newer one" if policy.callers_may_ask else ""
+    return f"An answer may be given again for {how}: `Age` says how old it is, `Cache-Status` where it is from{newer}."
+
+
 def _brief(policy: ResponseCache) -> str:
     how = seconds_in_words(policy.own_time) if policy.own_time else "as the backend says"
     if policy.body_values:
@@ -304,6 +311,7 @@ KIND = PolicyKind(
     compile=_compile,
     brief=_brief,
     sentence=_sentence,
+    sentence_outside=_outside,
     alone=True,
     keeps=True,
     risks=_risks,

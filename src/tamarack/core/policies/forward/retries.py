@@ -68,5 +68,6 @@ KIND = PolicyKind(
     compile=_compile,
     brief=lambda policy: f"{policy.at_most} more, at most {policy.share} %",
     sentence=_sentence,
+    sentence_outside=lambda policy: "",
     alone=True,
 )

@@ -100,5 +100,9 @@ KIND = PolicyKind(
     compile=_compile,
     brief=_brief,
     sentence=_sentence,
+    sentence_outside=lambda policy: (
+        f"A call that is not answered within {time_in_words(policy.whole_ms)} fails." if policy.whole_ms else ""
+    ),
+    reasons=("backend-slow",),
     alone=True,
 )
