@@ -18,6 +18,7 @@ import urllib.error
 import urllib.request
 from pathlib import Path
 
+import answers
 import meters
 import ways
 
@@ -26,10 +27,12 @@ SETS: dict[str, tuple[str, ...]] = {
     "whole": ("backend", "c-proxy", "floor", "no-policy", "key", "key-limit-record"),
     "ways": ("backend", "floor", *ways.POLICIES),
     "limits": ("backend", "floor", "key", *meters.VARIANTS),
+    "answers": ("backend", "floor", "no-policy", *answers.VARIANTS),
 }
 TITLES = (
     ways.TITLES
     | meters.TITLES
+    | answers.TITLES
     | {
         "backend": "backend alone",
         "c-proxy": "reverse proxy in C",

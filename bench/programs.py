@@ -14,10 +14,11 @@ from typing import Any
 import httptools
 import uvloop
 
+import answers
 import meters
 import ways
 from tamarack.core.configuration.model import Configuration
-from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.configuration.snapshot import Snapshot, compile_snapshot
 from tamarack.core.http.reach import EVERYWHERE
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.limits.memory import MemoryCounters
@@ -172,6 +173,7 @@ def configuration(variant: str, backend_port: int) -> Configuration:
     policies = list(ways.POLICIES.get(variant, policies))
     if variant == "key-limit-record":
         policies.append({"kind": "rate-limit", "windows": ["900000 per second"]})
+    policies = list(answers.VARIANTS.get(variant, policies))
     if variant in meters.VARIANTS:
         policies += meters.policies(variant)
     version = {
@@ -183,13 +185,22 @@ def configuration(variant: str, backend_port: int) -> Configuration:
     }
     return Configuration.model_validate(
         {
-            "backends": [{"name": "timetable", "targets": [{"address": f"http://127.0.0.1:{backend_port}"}]}],
+            "backends": [answers.backend(variant, backend_port)],
             "apis": [{"name": "sailings", "title": "Sailings", "versions": [version]}],
             "products": [
                 {"name": "passage", "title": "Passage", "apis": ["sailings"], "plans": [{"name": "a", "title": "A"}]}
             ],
         }
     )
+
+
+def with_answers(snapshot: Snapshot) -> Snapshot:
+    """The snapshot, as if a description documented an answer of each operation."""
+    versions = []
+    for version in snapshot.versions:
+        operations = tuple(one.model_copy(update={"answers": answers.ANSWERS}) for one in version.operations)
+        versions.append(version.model_copy(update={"operations": operations}))
+    return snapshot.model_copy(update={"versions": tuple(versions)})
 
 
 async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> None:
@@ -214,7 +225,9 @@ async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> N
         material=material,
         metering=Metering(counters, shared),
     )
-    node.serving = Serving(1, snapshot, directory, counters, material)
+    if variant == "mock":
+        snapshot = with_answers(snapshot)
+    node.serving = Serving(1, snapshot, directory, counters, material, None, node.caches, node.states)
     directory.set_products(snapshot.products)
     settle_memory()
     await CallerServer(WireLimits(), lambda connection: NodeDriver(node, connection)).listen("127.0.0.1", port)

@@ -279,12 +279,12 @@ def test_one_that_is_over_is_given_while_it_is_asked_for_anew() -> None:
 def test_one_that_is_over_stands_in_when_the_backend_fails() -> None:
     cached = Cached((b"cache-control", b"max-age=0"), (b"etag", b'"7"'), stale_on_error=60)
     with running(cached.made, cached.upstream) as node:
-        first = node.get(PATH)
+        first, other = node.get(PATH), node.get(f"{PATH}/9")
         cached.failure = Failed("away", "took no connection")
         assert node.get(PATH).body == first.body
         cached.failure, cached.status = None, 503
-        stood_in = node.get(PATH)
-        assert (stood_in.status, stood_in.body) == (200, first.body)
+        stood_in = node.get(f"{PATH}/9")
+        assert (stood_in.status, stood_in.body) == (200, other.body)
         assert "stale-if-error" in stood_in["cache-status"]
         assert node.get(f"{PATH}?other=1").status == 503
     strict = Cached((b"cache-control", b"max-age=0, must-revalidate"), (b"etag", b'"7"'), stale_on_error=60)
@@ -351,6 +351,30 @@ def test_one_asks_the_backend_and_those_that_come_meanwhile_wait_for_its_answer(
         assert [reply.status for reply in replies] == [200] * 8
         assert len({reply.body for reply in replies}) == 1
         assert slow.tries == 1
+
+
+def test_those_who_wait_are_given_what_stands_in_when_the_one_that_asks_hears_of_a_failure() -> None:
+    cached = Cached((b"cache-control", b"max-age=0"), (b"etag", b'"7"'), stale_on_error=60, wait_ms=20_000)
+    begun, release = threading.Event(), threading.Event()
+    slow = SlowUpstream(cached.upstream.script, begun, release)
+    release.set()
+    with running(cached.made, slow) as node:
+        first = node.get(PATH)
+        release.clear()
+        begun.clear()
+        cached.failure = Failed("away", "took no connection")
+        replies: list[Reply] = []
+        threads = [threading.Thread(target=lambda: replies.append(node.get(PATH))) for _ in range(5)]
+        threads[0].start()
+        assert begun.wait(10)
+        for thread in threads[1:]:
+            thread.start()
+        until(lambda: sum(map(len, node.gateway.caches._leading.values())) == 4, "the others to wait")
+        release.set()
+        for thread in threads:
+            thread.join(20)
+        assert [(reply.status, reply.body) for reply in replies] == [(200, first.body)] * 5
+        assert slow.tries <= 3  # the first, the one that failed, and one that asks anew beside the calls
 
 
 def test_when_the_one_that_asks_goes_away_the_next_in_line_asks() -> None:

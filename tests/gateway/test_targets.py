@@ -156,25 +156,28 @@ def test_a_body_that_was_streamed_is_never_sent_again() -> None:
         assert len(targets.asked) == 1
 
 
-def test_time_limits_hold_for_an_operation_in_place_of_the_backends() -> None:
+def test_time_limits_hold_by_backend_and_for_an_operation_in_their_place() -> None:
     backend = Backend([], pause_s=10)
     policy = {"kind": "time-limits", "first_ms": 60}
     made = configuration(
         backends=[{"name": "timetable", "targets": [{"address": f"http://127.0.0.1:{backend.port}"}]}],
         version={"policies": [KEY_POLICY, policy], "operations": [{"call": "get /sailings"}]},
     )
+    target = {"name": "timetable", "targets": [{"address": f"http://127.0.0.1:{backend.port}"}]}
+    operations = [{"call": "get /sailings"}]
     whole = configuration(
-        backends=[{"name": "timetable", "targets": [{"address": f"http://127.0.0.1:{backend.port}"}]}],
-        version={
-            "policies": [KEY_POLICY, {"kind": "time-limits", "whole_ms": 80}],
-            "operations": [{"call": "get /sailings"}],
-        },
+        backends=[target | {"whole_timeout_ms": 9_000}],
+        version={"policies": [KEY_POLICY, {"kind": "time-limits", "whole_ms": 80}], "operations": operations},
+    )
+    own = configuration(
+        backends=[target | {"first_timeout_ms": 70}], version={"policies": [KEY_POLICY], "operations": operations}
     )
     try:
         with running(made, PooledUpstream(Reach(opened=openings("127.0.0.0/8")))) as node:
             for configured, note in (
                 (made, "sent nothing for 0.06 s"),
                 (whole, "the whole call took longer than 0.08 s"),
+                (own, "sent nothing for 0.07 s"),
             ):
                 node.serve(configured, 2)
                 reply = node.get(PATH)

@@ -1,6 +1,8 @@
 """Answers without a backend, and backends that stay up: caches, mocks, and a target that dies under load."""
 
 import json
+import os
+import signal
 import socket
 import threading
 import time
@@ -138,6 +140,23 @@ def test_a_target_that_dies_under_load_costs_no_repeatable_call_and_comes_back(d
     finally:
         first.close()
         second.close()
+
+
+def test_answers_shared_in_redis_may_lose_it_and_calls_go_on_to_the_backend(demo: Installation, page: Page) -> None:
+    sign_in(page, demo.console, ADMIN.email, ADMIN.password)
+    page.goto(f"{demo.console}/apis/fares/1/?operation=post+/quotes")
+    page.locator("a.slip").filter(has_text="Quotes").click()
+    page.get_by_text("More", exact=True).click()
+    page.get_by_label("Kept", exact=True).select_option("shared by all nodes")
+    page.get_by_role("button", name="Save to the draft").click()
+    page.goto(f"{demo.console}/review")
+    page.get_by_role("button", name="Roll out to production").click()
+    expect(page.get_by_text("Every node that responds is running it.")).to_be_visible()
+    until(lambda: b"; hit" in _status(demo), "an answer to be shared", 10)
+    os.kill(demo.pids()["redis"], signal.SIGKILL)
+    seen = [_status(demo) for _ in range(3)]  # each is answered: `_status` makes sure of that
+    assert any(b"fwd=uri-miss" in one for one in seen)
+    until(lambda: b"; hit" in _status(demo), "Redis to be started again, and to keep answers", 30)
 
 
 class Vessels:

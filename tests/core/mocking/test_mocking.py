@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from tamarack.core.mocking.choosing import Answers, preferred, quality
 from tamarack.core.mocking.documented import DocumentedAnswer, documented_answers, with_typed
 from tamarack.core.mocking.fitting import misfits, modern
+from tamarack.core.openapi.example_values import example_of
 from tamarack.core.openapi.pattern_text import text_for
 
 BOOKING = {
@@ -158,3 +159,67 @@ def test_schemas_of_older_documents_are_read_as_the_newer_ones() -> None:
     old = {"type": "integer", "minimum": 1, "exclusiveMinimum": True, "nullable": True, "enum": [2, 3]}
     assert modern(old) == {"type": ["integer", "null"], "exclusiveMinimum": 1, "enum": [2, 3, None]}
     assert modern({"$ref": "#/a", "nullable": True}) == {"$ref": "#/a"}
+
+
+TRICKY: list[dict[str, Any]] = [
+ {"type":"array","minItems":3,"items":{"type":"integer"}},
+  {"type":"array","minItems":2,"uniqueItems":True,"items":{"type":"integer","minimum":5}},
+  {"type":"array","minItems":2,"uniqueItems":True,"items":{"type":"string"}},
+  {"type":"array","minItems":2,"uniqueItems":True,"items":{"type":"string","enum":["a","b"]}},
+  {"type":"integer","multipleOf":7,"minimum":10},
+  {"type":"number","multipleOf":0.5,"exclusiveMinimum":1.5,"maximum":2},
+  {"type":"number","minimum":0.1,"maximum":0.2},
+  {"type":"integer","exclusiveMinimum":3,"exclusiveMaximum":5},
+  {"type":"integer","maximum":-5},
+  {"type":"string","minLength":300},
+  {"type":"string","maxLength":0},
+  {"type":"string","format":"date-time","minLength":5},
+  {"type":"object","required":["a"],"additionalProperties":{"type":"string"},"minProperties":2},
+  {"type":"object","required":["zz"],"properties":{"a":{"type":"integer"}}},
+  {"allOf":[{"type":"object","required":["a"],"properties":{"a":{"type":"integer","minimum":3}}},{"properties":{"b":{"const":"x"}},"required":["b"]}]},
+  {"allOf":[{"type":"integer","minimum":3},{"maximum":3}]},
+  {"oneOf":[{"type":"string","pattern":"^a$"},{"type":"integer"}]},
+  {"anyOf":[{"type":"object","properties":{"k":{"const":1}},"required":["k"]},{"type":"null"}]},
+  {"type":["null","integer"],"minimum":4},
+  {"type":"object","properties":{"n":{"$ref":"#/components/schemas/N"}},"required":["n"]},
+  {"enum":[None,2]},
+  {"type":"string","format":"uuid"},{"type":"string","format":"email"},{"type":"string","format":"ipv6"},
+  {"type":"array","items":{"type":"object","properties":{"x":{"type":"boolean"}},"required":["x"]},"minItems":1},
+  {"type":"array","prefixItems":[{"const":1},{"const":2}],"items":False},
+  {"type":"object","minProperties":1},
+  {"type":"array","contains":{"const":5},"items":{"type":"integer"}},
+  {"properties":{"a":{"not":{"type":"string"}}},"required":["a"]},
+  {"type":"object","patternProperties":{"^x-":{"type":"integer"}},"required":["x-a"]},
+  {"type":"string","const":"z"},
+  {"type":"number","minimum":1e6},
+  {"type":"array","maxItems":0,"items":{"type":"integer"}},
+]  # fmt: skip
+COMPONENTS = {
+    "schemas": {
+        "N": {
+            "type": "object",
+            "properties": {"next": {"$ref": "#/components/schemas/N"}, "v": {"type": "integer"}},
+            "required": ["v"],
+        }
+    }
+}
+
+
+@pytest.mark.parametrize("schema", TRICKY, ids=str)
+def test_a_value_made_from_a_schema_is_valid_against_it(schema: dict[str, Any]) -> None:
+    made = example_of({"openapi": "3.1.0", "components": COMPONENTS}, schema)
+    validator = jsonschema_rs.validator_for(schema | {"components": COMPONENTS}, offline=True, validate_formats=True)
+    validator.validate(made)
+
+
+@given(
+    st.fixed_dictionaries(
+        {"type": st.sampled_from(["integer", "number"])},
+        optional={
+            "minimum": st.integers(-50, 50), "maximum": st.integers(60, 99), "exclusiveMinimum": st.integers(-50, 50),
+            "exclusiveMaximum": st.integers(60, 99), "multipleOf": st.sampled_from([1, 2, 3, 0.5, 0.25]),
+        },
+    )
+)  # fmt: skip
+def test_a_number_is_within_its_bounds_and_on_its_step(schema: dict[str, Any]) -> None:
+    jsonschema_rs.validator_for(schema, offline=True).validate(example_of({}, schema))

@@ -83,7 +83,8 @@ def _secrets() -> list[str]:
 
 _GROUPS: dict[str, type[BaseModel]] = {"breaker": BreakerRules, "health": HealthRules}
 """Parts of a backend that are there or not, each with its fields."""
-_PLAIN = ("name", "summary", "targets", "connect_timeout_ms", "read_timeout_ms", "sharing", "same_for", "same_header",
+_PLAIN = ("name", "summary", "targets", "connect_timeout_ms", "read_timeout_ms", "first_timeout_ms",
+          "whole_timeout_ms", "sharing", "same_for", "same_header",
           "sign_in", "sign_in_name", "sign_in_secret")  # fmt: skip
 
 
@@ -91,6 +92,7 @@ def _shown(backend: Backend | None) -> dict[str, Any]:
     """What the form shows of a backend; targets one a line, with what differs from the usual behind."""
     shown: dict[str, Any] = {
         "name": "", "summary": "", "targets": "", "connect_timeout_ms": "2000", "read_timeout_ms": "30000",
+        "first_timeout_ms": "0", "whole_timeout_ms": "0",
         "sharing": "by weight", "same_for": "", "same_header": "", "sign_in": "none", "sign_in_name": "",
         "sign_in_secret": "", "verify_tls": True,
     }  # fmt: skip

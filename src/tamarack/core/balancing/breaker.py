@@ -76,7 +76,7 @@ class BreakerRules(Frozen):
 class Breaker:
     """One target's breaker. Moments are seconds of one clock, and never go back."""
 
-    __slots__ = ("_calls", "_row", "_trials", "_well", "changed", "rules", "state", "until", "why")
+    __slots__ = ("_calls", "_row", "_trials", "_well", "_width", "changed", "rules", "state", "until", "why")
 
     def __init__(self, rules: BreakerRules) -> None:
         self.rules = rules
@@ -91,6 +91,7 @@ class Breaker:
         self._trials = 0
         """Calls let through that have not ended, half-open."""
         self._well = 0
+        self._width = rules.within_s / SLICES
         self._calls: deque[list[int]] = deque()
         """Slices of the past: their number, calls, failures."""
 
@@ -116,12 +117,17 @@ class Breaker:
 
     def succeeded(self, now: float, trial: bool = False) -> None:
         """A call was answered."""
-        self.left(trial)
         self._row = 0
         if self.state is State.CLOSED:
             if self.rules.share:
-                self._count(now, 0)
-        elif self.state is State.HALF_OPEN and trial:
+                calls = self._calls
+                if calls and calls[-1][0] == int(now / self._width):
+                    calls[-1][1] += 1
+                else:
+                    self._count(now, 0)
+            return
+        self.left(trial)
+        if self.state is State.HALF_OPEN and trial:
             self._well += 1
             enough = self._well >= self.rules.trial_calls
             self._move(Event.ENOUGH if enough else Event.SUCCESS, f"{self._well} calls in a row were answered")
@@ -173,8 +179,7 @@ class Breaker:
 
     def _count(self, now: float, failed: int) -> tuple[int, int]:
         """Count a call; returns how many there were within the span, and how many of them failed."""
-        width = self.rules.within_s / SLICES
-        number = int(now / width)
+        number = int(now / self._width)
         calls = self._calls
         while calls and calls[0][0] <= number - SLICES:
             calls.popleft()

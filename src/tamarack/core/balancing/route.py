@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from tamarack.core.balancing.target_state import TargetState
+from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.balancing.turns import place_of, smooth_cycle
 from tamarack.core.carrying.call import Call
 from tamarack.core.http.fields import Header
@@ -38,7 +39,21 @@ class Choice:
 class Route:
     """The way to one backend in one environment. What became of each attempt at a target is told to it."""
 
-    __slots__ = ("_cycles", "_turns", "attempts", "choices", "credit", "fewest", "key_of", "only", "sign_in")
+    __slots__ = (
+        "_cycle",
+        "_cycles",
+        "_states",
+        "_turn",
+        "_turns",
+        "attempts",
+        "choices",
+        "credit",
+        "fewest",
+        "key_of",
+        "limits",
+        "only",
+        "sign_in",
+    )
 
     def __init__(
         self,
@@ -47,6 +62,7 @@ class Route:
         *,
         fewest: bool = False,
         key_of: KeyOfCall | None = None,
+        limits: TimeLimits | None = None,
     ) -> None:
         made = [one if isinstance(one, Choice) else Choice(one) for one in choices]
         self.choices = tuple(sorted(made, key=lambda choice: choice.priority))
@@ -55,9 +71,18 @@ class Route:
         self.sign_in = sign_in
         """Makes the field to sign in with; None from it means that its secret is not set."""
         self.fewest = fewest
+        self.limits = limits
+        """What its backend says beside its targets' own time limits."""
         self.key_of = key_of
         self.credit = FIRST_CREDIT
         """What the retries of this route may still take, in hundredths; see `core.balancing.retrying`."""
+        self._states = tuple(choice.state for choice in self.choices if choice.state is not None)
+        self._cycle: list[Choice] | None = None
+        """Whose turn it is while all are well, where turns go by weight alone."""
+        self._turn = 0
+        if self.choices and not fewest and key_of is None:
+            first = [choice for choice in self.choices if choice.priority == self.choices[0].priority]
+            self._cycle = [first[place] for place in smooth_cycle([choice.weight for choice in first])]
         self._cycles: dict[tuple[Choice, ...], list[Choice]] = {}
         self._turns: dict[tuple[Choice, ...], int] = {}
         self.attempts: dict[tuple[str, str], int] = {}
@@ -73,6 +98,16 @@ class Route:
         Those that were tried for this call come last. Where checks find all unwell, they are asked all the same:
         checks may be wrong, and calls would be refused for it.
         """
+        if not tried:
+            for state in self._states:
+                if not state.calm:
+                    break
+            else:
+                cycle = self._cycle
+                if cycle is not None:
+                    turn = self._turn
+                    self._turn = turn + 1 if turn + 1 < len(cycle) else 0
+                    return cycle[turn]
         now = call.now
         open_to = [c for c in self.choices if c.state is None or c.state.lets_through(now)]
         if not open_to:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from tamarack.core.balancing.route import Choice, KeyOfCall, Route, SignIn
 from tamarack.core.balancing.target_state import TargetStates
+from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.carrying.call import Call
 from tamarack.core.configuration.snapshot import SnapshotBackend
 from tamarack.core.http.target import target_at
@@ -18,7 +19,9 @@ def route_to(backend: SnapshotBackend, states: TargetStates, sign_in: SignIn | N
         target = target_at(one.address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls)
         state = states.of(backend.name, target, backend.breaker, backend.health, now) if knows else None
         choices.append(Choice(target, state, one.weight, one.priority))
-    return Route(choices, sign_in, fewest=fewest, key_of=_key_of(backend))
+    first, whole = backend.first_timeout_ms / 1000, backend.whole_timeout_ms / 1000
+    limits = TimeLimits(first_s=first, whole_s=whole) if first or whole else None
+    return Route(choices, sign_in, fewest=fewest, key_of=_key_of(backend), limits=limits)
 
 
 def _key_of(backend: SnapshotBackend) -> KeyOfCall | None:

@@ -32,7 +32,7 @@ class Changed(NamedTuple):
 class TargetState:
     """One target of one backend, as a node sees it. It outlasts rollouts that leave its rules as they are."""
 
-    __slots__ = ("backend", "breaker", "checked", "events", "label", "under_way")
+    __slots__ = ("backend", "breaker", "calm", "checked", "events", "label", "under_way")
 
     def __init__(
         self,
@@ -48,6 +48,8 @@ class TargetState:
         self.checked = Checked(health) if health is not None else None
         self.events: deque[Changed] = deque(maxlen=MOST_EVENTS) if events is None else events
         self.under_way = 0
+        self.calm = True
+        """Whether its breaker is closed and its checks find nothing wrong: what is looked at first on a call's way."""
 
     @property
     def state(self) -> str:
@@ -76,7 +78,7 @@ class TargetState:
     def went(self) -> bool:
         """A call goes to it; returns whether that is a trial."""
         self.under_way += 1
-        return self.breaker.went() if self.breaker is not None else False
+        return False if self.calm or self.breaker is None else self.breaker.went()
 
     def noted(self, now: float, status: int, what: str, trial: bool, retry_after: float | None = None) -> None:
         """What became of a call: the status of its answer, or 0 and what went wrong."""
@@ -92,8 +94,8 @@ class TargetState:
             else:
                 breaker.succeeded(now, trial)
 
-        if breaker.state is BreakerState.CLOSED and status and status not in FAILING and retry_after is None:
-            breaker.succeeded(now, trial)  # nothing can change by that
+        if self.calm and status and status not in FAILING and retry_after is None:
+            breaker.succeeded(now)  # nothing can change by that
         else:
             self._watched(now, note)
 
@@ -105,6 +107,7 @@ class TargetState:
     def check_ended(self, now: float, good: bool, why: str) -> None:
         """An active check has ended."""
         if self.checked is not None and self.checked.noted(good, why):
+            self.calm = self.state == "well"
             self.events.append(Changed(now, self.backend, self.label, self.state, self.checked.why))
 
     def _watched(self, now: float, change: Callable[[], T]) -> T:
@@ -112,6 +115,7 @@ class TargetState:
         before = self.state
         found = change()
         if self.state != before:
+            self.calm = self.state == "well"
             self.events.append(Changed(now, self.backend, self.label, self.state, self.why))
         return found
 

@@ -15,7 +15,7 @@ HEURISTIC = frozenset((200, 203, 204, 300, 301, 308))
 """Statuses that a policy's own time holds for. Errors are kept only where the backend itself says for how long."""
 _UNDERSTOOD = frozenset((200, 203, 204, 300, 301, 302, 303, 307, 308, 404, 405, 410, 414, 451, 501))
 """Statuses that may be kept at all where the answer says for how long (RFC 9111, 3); a part of an answer is not."""
-_OVERHEAD = 420
+_OVERHEAD = 650
 """Bytes that an entry takes beside its key, fields and body, as measured."""
 _OF_A_304 = frozenset((b"cache-control", b"content-location", b"date", b"etag", b"expires", b"vary", b"last-modified"))
 """Fields that an answer has when it says that nothing changed (RFC 9110, 15.4.5)."""
@@ -124,6 +124,7 @@ class Kept:
         "begun",
         "body",
         "etag",
+        "failed_at",
         "fields",
         "fresh_until",
         "hits",
@@ -154,6 +155,8 @@ class Kept:
         self.stale_while = self.fresh_until + terms.stale_while
         self.stale_on_error = self.fresh_until + terms.stale_on_error
         self.strict = terms.strict
+        self.failed_at = 0.0
+        """When the backend last failed to give a newer one."""
         self.etag = b""
         self.modified = b""
         for name, value in split_fields(fields):

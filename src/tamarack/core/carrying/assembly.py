@@ -12,12 +12,12 @@ from typing import Any
 
 from tamarack.core.balancing.retrying import RetryRules
 from tamarack.core.balancing.route import Route
+from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.caching.memory import SPACE
 from tamarack.core.carrying.caching import CacheStore, Caching
 from tamarack.core.carrying.call import Call, Published
 from tamarack.core.carrying.identifying import identify, subscribed, take_off
 from tamarack.core.carrying.metering import Meter, PlanMeter, QuotaLog, QuotaMeter
-from tamarack.core.carrying.needs import TimeLimits
 from tamarack.core.carrying.parts import (
     Answerer,
     Change,
@@ -250,11 +250,18 @@ class _Folding:
             assert isinstance(part, Keeping)
             found = {"caching": self._caching(part), "cached_by": told}
         if retrying:
-            one = retrying[-1]
-            found["retry"] = RetryRules(one.at_most, one.statuses, one.share)
+            rules = retrying[-1]
+            found["retry"] = RetryRules(rules.at_most, rules.statuses, rules.share)
+        route = (self.shop.routes or {}).get(self.version.backend)
+        limits = route.limits if route is not None else None
         if timing:
-            limits = timing[-1]
-            found["time_limits"] = TimeLimits(limits.connect_s, limits.first_s, limits.between_s, limits.whole_s)
+            one = timing[-1]
+            own = TimeLimits(one.connect_s, one.first_s, one.between_s, one.whole_s)
+            limits = (
+                own if limits is None else TimeLimits(*(mine or its for mine, its in zip(own, limits, strict=True)))
+            )
+        if limits is not None:
+            found["time_limits"] = limits
         return found
 
     def _caching(self, part: Keeping) -> Caching:

@@ -27,6 +27,8 @@ _NOT_KEPT = frozenset((b"content-length", b"age"))
 _UNSAFE = frozenset(("POST", "PUT", "PATCH", "DELETE"))
 _ERRORS = frozenset((500, 502, 503, 504))
 """Answers in place of which one that is over may be given (RFC 5861, 4)."""
+FAILING_S = 1.0
+"""For how long a failure of the backend holds for all who ask for the same: it is asked once meanwhile."""
 MOST_VARIES = 12
 """Fields that the answers of one operation may vary by."""
 _AGE = b"%bage: %d\r\ncache-status: tamarack; %b\r\n"
@@ -48,6 +50,10 @@ class CacheStore(Protocol):
 
     def release(self, lookup: Lookup) -> None:
         """There will be no answer for who waits: each asks the backend itself."""
+        ...
+
+    def stand_in(self, lookup: Lookup, kept: Kept) -> None:
+        """What is kept stands in for an answer that failed: also for who waits for it."""
         ...
 
     def drop(self, lookup: Lookup) -> None:
@@ -102,7 +108,10 @@ class Lookup:
             return "miss"
         wants = self.wants
         if not wants:
-            return "hit" if now < kept.fresh_until else "stale" if now < kept.stale_while else "revalidate"
+            if now < kept.fresh_until:
+                return "hit"
+            failing = now - kept.failed_at < FAILING_S and now < kept.stale_on_error
+            return "stale" if failing or now < kept.stale_while else "revalidate"
         if b"no-cache" in wants:
             return "revalidate"
         oldest, freshest = seconds(wants, b"max-age"), seconds(wants, b"min-fresh")
@@ -240,7 +249,10 @@ class Caching:
         if call.now >= until:
             return None
         kept.hits += 1
+        kept.failed_at = call.now
         call.cache = STALE
+        if self.store is not None:
+            self.store.stand_in(lookup, kept)
         return self._reply(call, lookup, kept, b"hit; ttl=%d; detail=stale-if-error" % int(kept.fresh_until - call.now))
 
     def answered(self, call: Call, lookup: Lookup, answer: Answered, asked_at: float, now: float) -> Reply | None:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal
 
+from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.http.target import Target
 
 if TYPE_CHECKING:
@@ -66,18 +67,6 @@ class Take:
 
     def __init__(self, meter: Meter) -> None:
         self.meter = meter
-
-
-class TimeLimits(NamedTuple):
-    """How long a target may take, in seconds; 0 for as long as its backend says."""
-
-    connect_s: float = 0.0
-    first_s: float = 0.0
-    """Until the head of its answer is here."""
-    between_s: float = 0.0
-    """Between pieces of its answer."""
-    whole_s: float = 0.0
-    """From the call's coming to the answer's end, with all attempts; 0 for no bound."""
 
 
 class Ask:

@@ -13,24 +13,14 @@ from typing import Any
 
 from tamarack.core.balancing.retrying import REPEATABLE, RetryRules, earned, may_ask_again
 from tamarack.core.balancing.route import Choice, Route
+from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.caching.control import date_of
 from tamarack.core.caching.kept import split_fields
 from tamarack.core.carrying.caching import Caching, Lookup
 from tamarack.core.carrying.call import Call, Published, Watching
 from tamarack.core.carrying.forwarding import Passed, read_answer, request_head
 from tamarack.core.carrying.metering import Meter
-from tamarack.core.carrying.needs import (
-    Ask,
-    Failed,
-    FetchKeys,
-    Look,
-    Need,
-    ReadAnswer,
-    ReadBody,
-    Refresh,
-    Take,
-    TimeLimits,
-)
+from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Look, Need, ReadAnswer, ReadBody, Refresh, Take
 from tamarack.core.carrying.parts import Answered, Answerer, Change, Limit, Reply, Watch
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
@@ -199,21 +189,25 @@ class Operation(Published):
         route = self.route
         if route is None:
             return _DECIDED
-        lookup = None
         caching = self.caching
-        if caching is not None:
-            lookup = caching.lookup(call)
-            if lookup is not None:
-                found = caching.found(call, lookup, (yield Look(lookup)))
+        if caching is None:
+            return (yield from self._forward(call, route, None))
+        lookup = caching.lookup(call)
+        if lookup is not None:
+            found = caching.found(call, lookup, (yield Look(lookup)))
+            if type(found) is Reply:
                 if call.trace is not None:
                     call.trace.looked_up(self.cached_by, call, lookup)
-                if type(found) is Reply:
-                    if lookup.leads and call.cache == STALE:
-                        yield from self._refresh(call, route, lookup)
-                    return self._changed(call, found)
-                caching.asking(call, lookup)
-            elif call.trace is not None:
-                call.trace.looked_up(self.cached_by, call, None)
+                if lookup.leads and call.cache == STALE:
+                    yield from self._refresh(call, route, lookup)
+                return self._changed(call, found)
+            caching.asking(call, lookup)
+        if call.trace is not None:
+            call.trace.looked_up(self.cached_by, call, lookup)
+        return (yield from self._forward(call, route, lookup))
+
+    def _forward(self, call: Call, route: Route, lookup: Lookup | None) -> Program:
+        """Ask a target, and another where that fails and the call may be repeated; and what becomes of the answer."""
         retry = self.retry
         if retry is not None:
             earned(route, retry)
@@ -221,77 +215,77 @@ class Operation(Published):
         body = call.body
         while True:
             choice = route.only or route.choose(call, tried)
-            refusal, ask, trial = None, None, False
             if choice is None:
                 refusal = _resting(route, call.now) if route.choices else FAILURES["away"]
-            else:
-                ask = self._ask(call, route, choice, body)
-                if ask is None:
-                    refusal = _SECRET_MISSING
-            if refusal is not None:
-                reply = caching.failed(call, lookup) if lookup is not None else None  # type: ignore[union-attr]
-                return refusal if reply is None else self._changed(call, reply)
-            assert choice is not None and ask is not None
-            target, state = choice.target, choice.state
-            call.target = target.label
-            if clock is not None:
-                call.asked_at = asked_at = clock()
-                if not tried:
-                    call.ended_at[_SHAPE_ENDED] = asked_at
-            if state is None:
-                answer = yield ask
-            else:
-                trial = state.went()
-                ended = False
-                try:
-                    answer = yield ask
-                    ended = True
-                finally:
-                    state.under_way -= 1
-                    if not ended:
-                        state.left(trial)
-            if clock is not None:
-                call.ended_at[_FORWARD_ENDED] = answered_at = clock()
-                call.backend_us = (answered_at - call.asked_at) // 1000
-            again = False
-            if type(answer) is Failed:
-                route.noted(choice, answer.failure)
-                if state is not None:
-                    if answer.failure == "busy":
-                        state.left(trial)
-                    else:
-                        state.noted(self._now(call), 0, answer.step, trial)
-                again = retry is not None and may_ask_again(call, route, retry, ask, len(tried) + 1)
-            elif type(answer) is Refusal:
-                if state is not None:
-                    state.left(trial)
+                return self._stands_in(call, lookup) or refusal
+            ask = self._ask(call, route, choice, body)
+            if ask is None:
+                return self._stands_in(call, lookup) or _SECRET_MISSING
+            answer = yield from self._attempt(call, route, choice, ask, not tried)
+            if type(answer) is Refusal:
                 return answer
-            else:
-                route.noted(choice, "answered")
-                if state is not None:
-                    state.noted(self._now(call), answer.status, "", trial, _retry_after(answer, call.now))
-                again = (
-                    retry is not None
-                    and answer.status in retry.statuses
-                    and may_ask_again(call, route, retry, ask, len(tried) + 1)
-                )
+            failed = type(answer) is Failed
+            again = (
+                retry is not None
+                and (failed or answer.status in retry.statuses)
+                and may_ask_again(call, route, retry, ask, len(tried) + 1)
+            )
             if call.trace is not None:
-                call.trace.asked(choice, answer, again, self._us(call))
+                call.trace.asked(call, choice, answer, again)
             if not again:
                 break
             tried = (*tried, choice)
             call.retried += 1
-            what = answer.step if type(answer) is Failed else f"answered {answer.status}"
-            call.note = f"asked again, for {target.label} {what}"
+            call.note = f"asked again: {choice.target.label} {answer.step if failed else f'answered {answer.status}'}"
             body = ask.body
-        if type(answer) is Failed:
+        if failed:
             call.note = answer.step
-            reply = caching.failed(call, lookup) if lookup is not None else None  # type: ignore[union-attr]
-            return self._failure(route, answer, call) if reply is None else self._changed(call, reply)
+            return self._stands_in(call, lookup) or self._failure(route, answer, call)
         if lookup is not None:
-            reply = caching.answered(call, lookup, answer, call.now, self._now(call))  # type: ignore[union-attr]
+            reply = lookup.cache.answered(call, lookup, answer, call.now, self._now(call))
             if reply is not None:
                 return self._changed(call, reply)
+        return (yield from self._return(call, route, choice, answer, lookup))
+
+    def _attempt(self, call: Call, route: Route, choice: Choice, ask: Ask, first: bool) -> Generator[Need, Any, Any]:
+        """Ask one target, and tell what chose it what became of that."""
+        clock, state = self.clock, choice.state
+        call.target = choice.target.label
+        if clock is not None:
+            call.asked_at = asked_at = clock()
+            if first:
+                call.ended_at[_SHAPE_ENDED] = asked_at
+        trial = False
+        answer: Any = None
+        if state is None:
+            answer = yield ask
+        else:
+            trial = state.went()
+            try:
+                answer = yield ask
+            finally:
+                state.under_way -= 1
+                if answer is None:  # its caller went away
+                    state.left(trial)
+        if clock is not None:
+            call.ended_at[_FORWARD_ENDED] = answered_at = clock()
+            call.backend_us = (answered_at - call.asked_at) // 1000
+        if type(answer) is Failed:
+            route.noted(choice, answer.failure)
+        elif type(answer) is not Refusal:
+            route.noted(choice, "answered")
+        if state is not None:
+            now = self._now(call)
+            if type(answer) is Answered:
+                state.noted(now, answer.status, "", trial, _retry_after(answer, now))
+            elif type(answer) is Failed and answer.failure != "busy":
+                state.noted(now, 0, answer.step, trial)
+            else:
+                state.left(trial)
+        return answer
+
+    def _return(self, call: Call, route: Route, choice: Choice, answer: Answered, lookup: Lookup | None) -> Program:
+        """The backend's answer on its way back: changed, watched, and kept."""
         call.answered = True
         headers, status = answer.headers, answer.status
         whole = answer.body
@@ -309,11 +303,16 @@ class Operation(Published):
             begun = [watch.begin(call, answer.status, answer.headers) for watch in self.watches]
             watching = [one for one in begun if one is not None]
         passed = Passed(answer.status, answer.body)
-        read_answer(passed, call, target, answer.headers)
-        if caching is not None:
-            self._keep(call, lookup, passed, status, headers, whole, target, watching)
+        read_answer(passed, call, choice.target, answer.headers)
+        if self.caching is not None:
+            self._keep(call, lookup, passed, status, headers, whole, choice.target, watching)
         call.watching = watching
         return passed
+
+    def _stands_in(self, call: Call, lookup: Lookup | None) -> Reply | None:
+        """What is kept, where it may stand in for an answer that did not come."""
+        reply = lookup.cache.failed(call, lookup) if lookup is not None else None
+        return self._changed(call, reply) if reply is not None else None
 
     def _ask(self, call: Call, route: Route, choice: Choice, body: bytes | None) -> Ask | None:
         """The request to a target; None where the gateway's own credential to it is missing."""
@@ -349,9 +348,6 @@ class Operation(Published):
     def _now(self, call: Call) -> float:
         """Seconds since the epoch, as the call's own time goes on."""
         return call.now + (self.clock() - call.ended_at[0]) / 1e9 if self.clock is not None else call.now
-
-    def _us(self, call: Call) -> float:
-        return call.backend_us
 
     def _refresh(self, call: Call, route: Route, lookup: Lookup) -> Program:
         """What was given was over: the backend is asked anew, beside the call."""

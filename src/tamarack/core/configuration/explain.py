@@ -71,7 +71,9 @@ def of_backend(backend: Backend) -> list[str]:
     """Where calls go on to, how long that may take, and which target has its turn."""
     said = [
         f"The call goes on to {backend.name}, which has {_seconds(backend.connect_timeout_ms)} to take the"
-        f" connection and {_seconds(backend.read_timeout_ms)} to answer.{_signs_in(backend)}"
+        f" connection and {_seconds(backend.first_timeout_ms or backend.read_timeout_ms)} to answer."
+        + (f" The whole call may take {_seconds(backend.whole_timeout_ms)}." if backend.whole_timeout_ms else "")
+        + _signs_in(backend)
     ]
     if len(backend.targets) > 1:
         priorities = sorted({target.priority for target in backend.targets})

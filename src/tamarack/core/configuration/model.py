@@ -129,6 +129,10 @@ class Backend(Frozen):
     targets: tuple[Target, ...] = Field(min_length=1, max_length=32)
     connect_timeout_ms: int = Field(default=2_000, ge=10, le=60_000)
     read_timeout_ms: int = Field(default=30_000, ge=10, le=600_000)
+    first_timeout_ms: int = Field(default=0, ge=0, le=3_600_000)
+    """Until an answer begins; 0 for the time between two pieces of it."""
+    whole_timeout_ms: int = Field(default=0, ge=0, le=3_600_000)
+    """For a whole call, with all attempts; 0 for no such bound."""
     verify_tls: bool = True
     sharing: Sharing = "by weight"
     """Which of the targets of one priority has its turn."""

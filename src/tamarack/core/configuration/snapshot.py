@@ -81,6 +81,8 @@ class SnapshotBackend(Frozen):
     connect_timeout_ms: int
     read_timeout_ms: int
     verify_tls: bool
+    first_timeout_ms: int = 0
+    whole_timeout_ms: int = 0
     sharing: Sharing = "by weight"
     same_for: SameFor = ""
     same_header: str = ""
@@ -182,6 +184,8 @@ def compile_snapshot(
                 connect_timeout_ms=backend.connect_timeout_ms,
                 read_timeout_ms=backend.read_timeout_ms,
                 verify_tls=backend.verify_tls,
+                first_timeout_ms=backend.first_timeout_ms,
+                whole_timeout_ms=backend.whole_timeout_ms,
                 sharing=backend.sharing,
                 same_for=backend.same_for,
                 same_header=backend.same_header,

@@ -2,10 +2,15 @@
 
 from typing import Any, Literal
 
+from tamarack.core.linear_patterns import matches
+from tamarack.core.openapi.example_numbers import number_for
 from tamarack.core.openapi.pattern_text import text_for
 from tamarack.core.openapi.references import resolve
 
 DEEPEST = 6
+MOST_ITEMS = 20
+"""Items of one list, and properties that are named by nobody."""
+LONGEST_TEXT = 5_000
 MOST_VALUES = 250
 """Values made for one example; what lies beyond is left out."""
 
@@ -129,7 +134,7 @@ class _Maker:
                 first = made
         kind = schema.get("type")
         kind = next((one for one in kind if one != "null"), None) if isinstance(kind, list) else kind
-        if kind == "object" or "properties" in schema or merged:
+        if kind == "object" or "properties" in schema or "patternProperties" in schema or merged:
             self._properties(schema, merged, depth, inside)
             for part in [schema, *(schema.get("allOf") or [])]:
                 whole = resolve(self.document, part)
@@ -143,7 +148,7 @@ class _Maker:
         if kind == "string":
             return self._text(schema)
         if kind in ("integer", "number"):
-            return _number(schema, kind)
+            return number_for(schema, kind)
         return _BY_TYPE.get(str(kind))
 
     def _properties(self, schema: Document, into: Document, depth: int, inside: tuple[str, ...]) -> None:
@@ -156,13 +161,63 @@ class _Maker:
             made = self.value(inner, depth + 1, inside)
             if made is not _NOTHING:
                 into[key] = made
+        self._further(schema, into, depth, inside)
+
+    def _further(self, schema: Document, into: Document, depth: int, inside: tuple[str, ...]) -> None:
+        """Properties that have to be there and are described by no name of their own."""
+        required = schema.get("required")
+        names = [one for one in required if isinstance(one, str)] if isinstance(required, list) else []
+        properties = schema.get("properties")
+        described = properties if isinstance(properties, dict) else {}
+        least = schema.get("minProperties")
+        if isinstance(least, int):
+            names += [f"property{number}" for number in range(1, min(least, MOST_ITEMS) - len(into) + 1)]
+        patterns = schema.get("patternProperties")
+        for name in names:
+            if name in into or name in described:
+                continue
+            fits = [inner for pattern, inner in patterns.items() if matches(pattern, name)] if isinstance(
+                patterns, dict) else []  # fmt: skip
+            others = schema.get("additionalProperties")
+            inner = fits[0] if fits else others if isinstance(others, dict) else {"type": "string"}
+            made = self.value(inner, depth + 1, inside)
+            if made is not _NOTHING:
+                into[name] = made
 
     def _items(self, schema: Document, depth: int, inside: tuple[str, ...]) -> list[Any]:
         firsts = schema.get("prefixItems")
         made = [self.value(one, depth + 1, inside) for one in (firsts if isinstance(firsts, list) else [])]
-        if not made and isinstance(schema.get("items"), dict):
-            made = [self.value(schema["items"], depth + 1, inside)]
+        items = schema.get("items")
+        least, most = schema.get("minItems"), schema.get("maxItems")
+        wanted = min(least, MOST_ITEMS) if isinstance(least, int) and least > 0 else 0 if made else 1
+        if isinstance(most, int) and not isinstance(most, bool):
+            wanted = min(wanted, most)
+        if isinstance(schema.get("contains"), dict) and wanted:
+            made.append(self.value(schema["contains"], depth + 1, inside))
+        if isinstance(items, dict) or (items is None and isinstance(least, int)):
+            while len(made) < wanted:
+                one = self.value(items if isinstance(items, dict) else {"type": "string"}, depth + 1, inside)
+                if one is _NOTHING:
+                    break
+                made.append(self._another(one, made, items) if schema.get("uniqueItems") is True else one)
         return [one for one in made if one is not _NOTHING]
+
+    def _another(self, value: Any, among: list[Any], schema: Any) -> Any:
+        """A value like another that is not among some: the next choice, number or text."""
+        if value not in among:
+            return value
+        whole = resolve(self.document, schema)
+        choices = whole.get("enum") if isinstance(whole, dict) else None
+        if isinstance(choices, list):
+            return next((one for one in choices if one not in among), _NOTHING)
+        if isinstance(value, bool) or not isinstance(value, int | float | str):
+            return _NOTHING
+        step = whole.get("multipleOf", 1) if isinstance(whole, dict) else 1
+        for turn in range(1, MOST_ITEMS + 1):
+            other = f"{value}-{turn + 1}" if isinstance(value, str) else value + turn * step
+            if other not in among:
+                return other
+        return _NOTHING
 
     @staticmethod
     def _text(schema: Document) -> str:
@@ -172,24 +227,8 @@ class _Maker:
             return made
         text = _BY_FORMAT.get(str(schema.get("format")), "text")
         least, most = schema.get("minLength"), schema.get("maxLength")
-        if isinstance(least, int) and len(text) < least <= 200:
+        if isinstance(least, int) and len(text) < least <= LONGEST_TEXT:
             text = (text * (least // len(text) + 1))[:least]
         if isinstance(most, int) and 0 <= most < len(text):
             text = text[:most]
         return text
-
-
-def _number(schema: Document, kind: str) -> Any:
-    """1 or 1.5, or the nearest that the schema's bounds allow."""
-    value: Any = 1 if kind == "integer" else 1.5
-    least, most = schema.get("minimum"), schema.get("maximum")
-    over, under = schema.get("exclusiveMinimum"), schema.get("exclusiveMaximum")
-    if isinstance(most, int | float) and not isinstance(most, bool):
-        value = min(value, most - 1 if under is True else most)
-    if isinstance(under, int | float) and not isinstance(under, bool):
-        value = min(value, under - 1)
-    if isinstance(least, int | float) and not isinstance(least, bool):
-        value = max(value, least + 1 if over is True else least)
-    if isinstance(over, int | float) and not isinstance(over, bool):
-        value = max(value, over + 1)
-    return value

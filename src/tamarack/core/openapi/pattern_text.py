@@ -8,6 +8,7 @@ import re._parser as parser  # type: ignore[import-not-found]
 from typing import Any
 
 from tamarack.core.errors import CoreError
+from tamarack.core.linear_patterns import matches
 
 LONGEST_PATTERN = 500
 MOST_REPEATS = 40
@@ -29,7 +30,7 @@ def text_for(pattern: str) -> str | None:
         return None
     try:
         made = _sequence(parser.parse(pattern), {})
-        return made if len(made) <= LONGEST and re.search(pattern, made) is not None else None
+        return made if len(made) <= LONGEST and matches(pattern, made) else None
     except (re.error, _NotMade, RecursionError, OverflowError):
         return None
 

@@ -41,6 +41,9 @@ class OnlyMemory:
     def release(self, lookup: Lookup) -> None:
         """See `CacheStore.release`: nobody waits."""
 
+    def stand_in(self, lookup: Lookup, kept: Kept) -> None:
+        """See `CacheStore.stand_in`: nobody waits."""
+
     def drop(self, lookup: Lookup) -> None:
         """See `CacheStore.drop`."""
         self.memory.drop(lookup.key)

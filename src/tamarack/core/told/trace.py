@@ -15,7 +15,7 @@ from tamarack.core.balancing.route import Choice
 from tamarack.core.carrying.caching import Lookup, told_of
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.needs import Failed
-from tamarack.core.carrying.parts import Limit
+from tamarack.core.carrying.parts import Limit, Reply, Retrying
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.carrying.steps import NamedStep, Told
 from tamarack.core.http.fields import Header
@@ -165,7 +165,8 @@ class Trace:
     def replied(self, told: Told, reply: object) -> None:
         """Note whether an answerer answered."""
         verdict = "passed" if reply is None else "refused" if isinstance(reply, Refusal) else "done"
-        self.entries.append(Entry(Stage.ANSWER.value, told.title, verdict, told.name, told.placement))
+        text = f"answered {reply.status}" if isinstance(reply, Reply) else ""
+        self.entries.append(Entry(Stage.ANSWER.value, told.title, verdict, told.name, told.placement, text))
         self._done.append(told)
 
     def looked_up(self, told: Told | None, call: Call, lookup: Lookup | None) -> None:
@@ -179,19 +180,30 @@ class Trace:
         self._cached = entry
         self.entries.append(entry)
 
-    def asked(self, choice: Choice, answer: object, again: bool, us: float) -> None:
-        """Note an attempt at a target that was not the last."""
-        if not again and not self.attempts:
-            return
+    def asked(self, call: Call, choice: Choice, answer: object, again: bool) -> None:
+        """Note an attempt at a target; the last of several, and any before it, stand by themselves."""
         self.attempts += 1
+        if not again:
+            self._forwarded(call)
+            if self.attempts == 1:
+                return
         if isinstance(answer, Failed):
             text = f"{choice.target.label} {answer.step}"
         else:
             text = f"{choice.target.label} answered {getattr(answer, 'status', 'too late')}"
         verdict = "again" if again else "done"
-        self.entries.append(
-            Entry(Stage.FORWARD.value, f"Attempt {self.attempts}", verdict, "", "built in", text, us=us)
-        )
+        self.entries.append(Entry(Stage.FORWARD.value, f"Attempt {self.attempts}", verdict, "", "built in", text))
+
+    def _forwarded(self, call: Call) -> None:
+        """Note the policies of the stage Forward, which have held for the attempts."""
+        for named in getattr(call.operation, "named", ()):
+            if named.stage is Stage.FORWARD:
+                self._done.append(named)
+                for told in named.told:
+                    many = f"{self.attempts} attempt{'s' if self.attempts > 1 else ''}"
+                    text = many if isinstance(told.part, Retrying) else ""
+                    entry = Entry(Stage.FORWARD.value, told.title, "passed", told.name, told.placement, text)
+                    self.entries.append(entry)
 
     def changed(self, told: Told) -> None:
         """Note a change of the answer."""

@@ -5,14 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from functools import lru_cache
 from typing import Any, Literal, cast
 
-import jsonschema_rs
 from pydantic import GetCoreSchemaHandler
 from pydantic_core import CoreSchema, core_schema
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.linear_patterns import matcher
 from tamarack.core.values.call_values import MISSING, PLACES, Place, value_at
 
 Test = Literal["equals", "is one of", "matches", "is at least", "is at most", "is more than", "is less than",
@@ -32,23 +31,6 @@ EXAMPLES = (
     " ^9"
 )
 LONGEST_PATTERN = 300
-
-
-@lru_cache(maxsize=1024)
-def pattern(text: str) -> Callable[[str], bool]:
-    """Whether texts match a pattern, in time that grows with the text alone (Rust's regular expressions).
-
-    Raises ValueError where it is none.
-    """
-    try:
-        made = jsonschema_rs.validator_for(
-            {"type": "string", "pattern": text}, offline=True, pattern_options=jsonschema_rs.RegexOptions()
-        )
-    except (ValueError, jsonschema_rs.ValidationError) as error:
-        raise ValueError(
-            f"{text!r} is not a pattern that can be used; it has no look-around and no back-references"
-        ) from error
-    return made.is_valid
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +93,7 @@ def _decides(test: Test, values: tuple[str, ...]) -> Callable[[Any], bool]:
     if test == "matches":
         if len(values[0]) > LONGEST_PATTERN:
             raise ValueError(f"a pattern has at most {LONGEST_PATTERN} characters, this one has {len(values[0])}")
-        matches = pattern(values[0])
+        matches = matcher(values[0])
         return lambda value: (text := _text(value)) is not None and value is not MISSING and matches(text)
     wanted = frozenset(values)
     return lambda value: value is not MISSING and _text(value) in wanted

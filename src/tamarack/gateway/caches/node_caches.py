@@ -92,6 +92,10 @@ class NodeCaches:
         """See `CacheStore.release`."""
         self._answer(lookup, None)
 
+    def stand_in(self, lookup: Lookup, kept: Kept) -> None:
+        """See `CacheStore.stand_in`."""
+        self._answer(lookup, kept)
+
     def drop(self, lookup: Lookup) -> None:
         """See `CacheStore.drop`."""
         if lookup.cache.shared and self.shared is not None:
