@@ -85,7 +85,14 @@ class TargetState:
         breaker = self.breaker
         if breaker is None:
             return
+        if self.calm and status and retry_after is None and status not in FAILING:
+            breaker.succeeded(now)  # nothing can change by that
+        else:
+            self._noted(breaker, now, status, what, trial, retry_after)
 
+    def _noted(
+        self, breaker: Breaker, now: float, status: int, what: str, trial: bool, retry_after: float | None
+    ) -> None:
         def note() -> None:
             if retry_after is not None and status in (429, 503) and breaker.rules.heed_retry_after:
                 breaker.told_to_wait(now, retry_after, trial, status)
@@ -94,10 +101,7 @@ class TargetState:
             else:
                 breaker.succeeded(now, trial)
 
-        if self.calm and status and status not in FAILING and retry_after is None:
-            breaker.succeeded(now)  # nothing can change by that
-        else:
-            self._watched(now, note)
+        self._watched(now, note)
 
     def left(self, trial: bool) -> None:
         """A call ended without telling anything of it."""

@@ -267,21 +267,27 @@ class Operation(Published):
                 state.under_way -= 1
                 if answer is None:  # its caller went away
                     state.left(trial)
+        now = call.now
         if clock is not None:
-            call.ended_at[_FORWARD_ENDED] = answered_at = clock()
+            ended_at = call.ended_at
+            ended_at[_FORWARD_ENDED] = answered_at = clock()
             call.backend_us = (answered_at - call.asked_at) // 1000
-        if type(answer) is Failed:
-            route.noted(choice, answer.failure)
-        elif type(answer) is not Refusal:
+            now += (answered_at - ended_at[0]) / 1e9
+        if type(answer) is Answered:
             route.noted(choice, "answered")
-        if state is not None:
-            now = self._now(call)
-            if type(answer) is Answered:
-                state.noted(now, answer.status, "", trial, _retry_after(answer, now))
-            elif type(answer) is Failed and answer.failure != "busy":
-                state.noted(now, 0, answer.step, trial)
-            else:
-                state.left(trial)
+            if state is not None:
+                status = answer.status
+                after = _retry_after(answer, now) if status == 429 or status == 503 else None
+                state.noted(now, status, "", trial, after)
+        elif type(answer) is Failed:
+            route.noted(choice, answer.failure)
+            if state is not None:
+                if answer.failure == "busy":
+                    state.left(trial)
+                else:
+                    state.noted(now, 0, answer.step, trial)
+        elif state is not None:
+            state.left(trial)
         return answer
 
     def _return(self, call: Call, route: Route, choice: Choice, answer: Answered, lookup: Lookup | None) -> Program:
@@ -437,8 +443,6 @@ def _resting(route: Route, now: float) -> Refusal:
 
 def _retry_after(answer: Answered, now: float) -> float | None:
     """For how many seconds a target wants no calls (RFC 9110, 10.2.3); None where it does not say."""
-    if answer.status not in (429, 503):
-        return None
     value = next((value for name, value in answer.headers if name == b"retry-after"), b"").strip()
     if value.isdigit():
         return float(value[:9])
