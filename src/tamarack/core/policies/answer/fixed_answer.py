@@ -70,7 +70,7 @@ class FixedAnswer(Policy):
         default=(),
         max_length=20,
         title="Header fields",
-        description="One a line, like Retry-After: 3600. Values of the call as in the body.",
+        description="One a line, like `Retry-After: 3600`. Values of the call as in the body.",
         json_schema_extra=hints(rows=2),
     )
     media: Annotated[str, StringConstraints(max_length=200, pattern=r"^[ -~]*$")] = Field(
@@ -79,16 +79,16 @@ class FixedAnswer(Policy):
     body: TemplateText = Field(
         default="",
         title="Body",
-        description="With values of the call: {{ path.id }}, {{ query.port }}, {{ header['x-ship'] }},"
-        " {{ claims.sub }}, {{ caller.application }}, {{ call.id }}, {{ call.time }}.",
+        description="With values of the call: `{{ path.id }}`, `{{ query.port }}`, `{{ header['x-ship'] }}`,"
+        " `{{ claims.sub }}`, `{{ caller.application }}`, `{{ call.id }}`, `{{ call.time }}`.",
         json_schema_extra=hints(rows=5),
     )
     when: tuple[Condition, ...] = Field(
         default=(),
         max_length=12,
         title="Only for calls where",
-        description="All of them hold; none for every call. Like: query port equals HBR · header x-trial is present ·"
-        " body /cars/0/length is more than 6.",
+        description="All of them hold; none for every call. Like `query port equals HBR`, `header x-trial is"
+        " present` or `body /cars/0/length is more than 6`.",
         json_schema_extra=hints(rows=2),
     )
     starts: Moment = Field(

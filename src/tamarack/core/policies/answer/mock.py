@@ -87,14 +87,15 @@ class Mock(Policy):
         default=(),
         max_length=50,
         title="Other answers",
-        description="The first that holds chooses. Like: query port equals HBR -> 404 · path id is one of 8, 9 ->"
-        ' example full · body /cars/0/length is more than 6 -> 422 {"title": "Too long"}. “and” joins conditions.',
+        description="The first that holds chooses. Like `query port equals HBR -> 404`,"
+        " `path id is one of 8, 9 -> example full` or"
+        ' `body /cars/0/length is more than 6 -> 422 {"title": "Too long"}`. “and” joins conditions.',
         json_schema_extra=hints(rows=4),
     )
     callers_choose: bool = Field(
         default=False,
         title="Callers may choose",
-        description="With Prefer: code=404 or Prefer: example=full (RFC 7240).",
+        description="With `Prefer: code=404` or `Prefer: example=full` (RFC 7240).",
     )
     delay_ms: int = Field(
         default=0, ge=0, le=LONGEST_DELAY_MS, title="Delay, milliseconds", description="Before each answer.",
