@@ -16,7 +16,8 @@ from pathlib import Path
 from flask.testing import FlaskClient
 from sqlmodel import Session
 
-from tamarack.core.configuration.model import Api, Backend, Target
+from tamarack.core.configuration.backend import Backend, Target
+from tamarack.core.configuration.model import Api
 from tamarack.portal.app import make_app
 from tamarack.settings import Settings
 from tamarack.start.postgres import Cluster

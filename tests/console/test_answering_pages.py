@@ -14,6 +14,9 @@ from helpers import sign_in
 from tamarack.console.limits import asking_nodes
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.openapi.read import describe
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications import queries as subscribers
+from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.columns import now
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
@@ -108,6 +111,18 @@ def test_a_rollout_makes_the_answers_of_mocks(world: Session) -> None:
     operations = {f"{one['method']} {one['path']}": one for one in versions["freight-bookings"]["operations"]}
     assert [answer["status"] for answer in operations["post /bookings"]["answers"]] == [201, 201, 409]
     assert all(not one["answers"] for one in versions["fares"]["operations"])
+
+
+def test_explain_says_that_a_call_to_a_mock_passes(admin: FlaskClient, world: Session) -> None:
+    owner = subscribers.organization_named(world, "kelp-and-crate")
+    assert owner is not None
+    application = subscribing.make_application(world, COMMAND_LINE, owner, "Manifest Sync")
+    offered = drafting.load_configuration(world)
+    subscribing.subscribe(world, COMMAND_LINE, offered, application, "freight", "skiff", "production")
+    world.commit()
+    page = admin.get(f"/apis/freight-bookings/2/explain/?operation=get+/bookings&application={application.id}").text
+    assert "answered 200" in page
+    assert "What to do" not in page
 
 
 def test_a_document_is_brought_in_with_mocks_in_place_of_a_backend(admin: FlaskClient, world: Session) -> None:

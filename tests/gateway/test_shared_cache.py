@@ -100,6 +100,11 @@ def test_a_purge_means_a_policys_keys_alone(redis_port: int) -> None:
     async def work(cache: RedisCache) -> Any:
         for name in ("x/1", "x/2", "y/1"):
             await cache._keep(kept(name))
+        for _ in range(3):
+            await cache.get(kept("y/1").key, time.time())
+        await asyncio.gather(*cache._writing)
+        hits = {one.key: one.hits for one in (await cache.listed("sailings/2/response-cache", "", time.time(), 9))[0]}
+        assert hits == {"GET http://a/x/1": 0, "GET http://a/x/2": 0, "GET http://a/y/1": 3}
         await cache._keep(kept("x/3", policy="other/1/cache"))
         later = time.time() + 1
         assert await cache.purge("sailings/2/response-cache", "GET http://a/x", False, time.time() - 60) == 0

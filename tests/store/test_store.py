@@ -11,7 +11,7 @@ from sqlalchemy.exc import ProgrammingError
 from sqlmodel import Session, select
 
 from core.traffic.test_traffic import record
-from tamarack.core.configuration.model import Backend
+from tamarack.core.configuration.backend import Backend
 from tamarack.core.identity.credentials import CredentialKeys
 from tamarack.core.traffic.record import FIELDS
 from tamarack.core.traffic.rollup import GRAINS

@@ -10,7 +10,8 @@ from flask import Blueprint, abort, current_app, request
 from pydantic import ValidationError
 
 from tamarack.console.page import acting, back_to, done, draft, render, requires
-from tamarack.core.configuration.model import Api, Backend, Operation, Target, Version, check
+from tamarack.core.configuration.backend import Backend, Target
+from tamarack.core.configuration.model import Api, Operation, Version, check
 from tamarack.core.documents.bounds import MOST_BYTES
 from tamarack.core.documents.decoding import decode
 from tamarack.core.documents.located import NotReadable

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ValidationError
 from tamarack.console.page import acting, back_to, done, draft, environment, refuse, render, requires
 from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
-from tamarack.core.configuration.model import Backend, Target
+from tamarack.core.configuration.backend import Backend, Target
 from tamarack.core.types import Problem, problems_of
 from tamarack.store.audit import log as auditing
 from tamarack.store.draft import queries as drafting

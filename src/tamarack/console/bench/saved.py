@@ -9,7 +9,7 @@ from tamarack.console.apis.pages import head_values
 from tamarack.console.apis.versions import the_version
 from tamarack.console.bench.pages import bench_page, node_of, read_call, typed_values
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires
-from tamarack.core.told.trace import holds_credential
+from tamarack.core.http.fields import looks_secret
 from tamarack.core.trying.bench import BenchCall
 from tamarack.store.audit import log as auditing
 from tamarack.store.columns import now
@@ -68,7 +68,7 @@ def save(api: str, version: str) -> Any:
     made, errors = read_call(inside, operation, typed)
     if made is None:
         return bench_page(found, inside, operation, typed, errors), 422
-    shown = next((name for name, _ in made.fields if holds_credential(name)), None)
+    shown = next((name for name, _ in made.fields if looks_secret(name)), None)
     if shown is not None:
         errors = {"headers": f"{shown!r} carries a credential, which is not kept; choose an application above instead"}
         return bench_page(found, inside, operation, typed, errors), 422

@@ -6,8 +6,10 @@ who waits for whom, is the business of who answers the needs `Look` and `Refresh
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from email.utils import formatdate
+from hashlib import blake2b
 from typing import Literal, Protocol
 
 from tamarack.core.caching.control import NO_DIRECTIVES, Directives, directives, listed_value, seconds, values_of
@@ -15,8 +17,10 @@ from tamarack.core.caching.kept import Kept, Refusal, Rules, initial_age, judge,
 from tamarack.core.caching.memory import shown_key
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.parts import Answered, Reply
+from tamarack.core.carrying.refusals import REASONS
+from tamarack.core.carrying.refusals import Refusal as CallRefusal
 from tamarack.core.errors import CoreError
-from tamarack.core.http.fields import NOT_SENT_BACK, Header
+from tamarack.core.http.fields import NOT_SENT_BACK, Header, looks_secret
 from tamarack.core.http.query import by_name, name_of
 from tamarack.core.traffic.record import HIT, MISS, REVALIDATED, STALE
 
@@ -34,7 +38,12 @@ MOST_VARIES = 12
 _AGE = b"%bage: %d\r\ncache-status: tamarack; %b\r\n"
 
 Said = Literal["hit", "stale", "revalidate", "miss"]
-PartOfKey = Callable[[Call], "bytes | Bypass"]
+PartOfKey = Callable[[Call], bytes]
+"""A part of a key; empty for none. Raises `Bypass`."""
+_LOOKS_SECRET = re.compile(rb"key|token|secret|passw|auth|session|signature|credential", re.IGNORECASE)
+
+
+_NONE_KEPT = CallRefusal(REASONS["not-kept"], ((b"cache-status", b"tamarack; fwd=request; detail=only-if-cached"),))
 
 
 class Bypass(CoreError):
@@ -192,19 +201,22 @@ class Caching:
         """The key of a call: what has to be alike for an answer to be given again. Raises `Bypass`."""
         method = b"POST" if call.method == "POST" else b"GET"
         query = self.query(call.query) if call.query else b""
+        if query and _LOOKS_SECRET.search(query) is not None:
+            query = _without_credentials(query)
         key = b"%b%b %b://%b%b%b%b" % (
             self.space, method, call.scheme.encode(), call.host.lower(), call.path, b"?" if query else b"", query,
         )  # fmt: skip
         for name in (*self.headers, *(self.varies if varies is None else varies)):
-            key += b"\n%b: %b" % (name, listed_value(call.headers, name))
+            value = listed_value(call.headers, name)
+            key += b"\n%b: %b" % (name, value if not looks_secret(name.decode()) else digested(value))
         for part in self.parts:
             found = part(call)
-            if type(found) is bytes:
+            if found:
                 key += b"\n" + found
         return key
 
-    def found(self, call: Call, lookup: Lookup, kept: Kept | None) -> Reply | Said:
-        """What becomes of a call with what is kept under its key: a reply, or how the backend is asked."""
+    def found(self, call: Call, lookup: Lookup, kept: Kept | None) -> Reply | CallRefusal | Said:
+        """What becomes of a call with what is kept under its key: a reply, a refusal, or how the backend is asked."""
         if kept is not None and kept.key != lookup.key and kept.key != self.key(call):
             kept = None  # it was waited for, and turned out to be for other fields than this call's
         lookup.kept = kept
@@ -217,7 +229,7 @@ class Caching:
             return self._reply(call, lookup, kept, b"hit; ttl=%d" % int(kept.fresh_until - call.now))
         if b"only-if-cached" in lookup.wants:
             call.cache = MISS
-            return Reply(504, b"cache-status: tamarack; fwd=request; detail=only-if-cached\r\n")
+            return _NONE_KEPT
         call.cache = MISS
         return says
 
@@ -408,6 +420,21 @@ class Keeping:
     def _release(self) -> None:
         if self._cache.store is not None:
             self._cache.store.release(self._lookup)
+
+
+def digested(value: bytes) -> bytes:
+    """A value that may be a credential, as a key holds it: keys are shown to people."""
+    return b"#" + blake2b(value, digest_size=12).hexdigest().encode() if value else b""
+
+
+def _without_credentials(query: bytes) -> bytes:
+    """A query whose parameters that look like credentials stand with digests of their values."""
+    pairs = []
+    for part in query.split(b"&"):
+        name, separator, value = part.partition(b"=")
+        secret = separator and looks_secret(name_of(part).decode("latin-1"))
+        pairs.append(b"%b=%b" % (name, digested(value)) if secret else part)
+    return b"&".join(pairs)
 
 
 def query_key(chosen: Literal["all", "none"] | Sequence[str]) -> Callable[[bytes], bytes]:

@@ -201,6 +201,8 @@ class Operation(Published):
                 if lookup.leads and call.cache == STALE:
                     yield from self._refresh(call, route, lookup)
                 return self._changed(call, found)
+            if type(found) is Refusal:
+                return found
             caching.asking(call, lookup)
         if call.trace is not None:
             call.trace.looked_up(self.cached_by, call, lookup)

@@ -317,6 +317,15 @@ _TABLE = (
         developer="Call again later; your call is not at fault.",
     ),
     Reason(
+        "not-kept",
+        504,
+        "No answer is kept",
+        "The call asked for a kept answer or none (Cache-Control: only-if-cached), and none is kept that will do.",
+        "Leave out only-if-cached, so that the backend is asked.",
+        by="platform",
+        developer="Leave out only-if-cached, so that the backend is asked.",
+    ),
+    Reason(
         "nothing-documented",
         501,
         "There is no answer to give",

@@ -5,7 +5,8 @@ from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from tamarack.core.configuration.audience import in_words
-from tamarack.core.configuration.model import Api, Backend, Configuration, Operation, Version
+from tamarack.core.configuration.backend import Backend
+from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan, Product
 from tamarack.core.policies import AnyPolicy, kind_of
 

@@ -3,8 +3,9 @@
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 
+from tamarack.core.configuration.backend import Backend
 from tamarack.core.configuration.effective import Held, Placement, answers_alone, held, in_force, is_closed, is_open
-from tamarack.core.configuration.model import Api, Backend, Configuration, Operation, Version
+from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.limits.window import in_words
 from tamarack.core.policies import AnyPolicy, kind_of

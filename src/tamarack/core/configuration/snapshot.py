@@ -11,8 +11,9 @@ from pydantic import model_validator
 
 from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
+from tamarack.core.configuration.backend import SameFor, Sharing
 from tamarack.core.configuration.effective import held, in_force
-from tamarack.core.configuration.model import Configuration, Operation, SameFor, Sharing, State, Version
+from tamarack.core.configuration.model import Configuration, Operation, State, Version
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.limits.quota import Quota

@@ -100,6 +100,16 @@ def quoted(text: str) -> str:
 TOKEN = re.compile(rb"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 """RFC 9110, 5.6.2."""
 
+ALWAYS_SECRET = frozenset(("authorization", "proxy-authorization", "cookie", "set-cookie", "tamarack-bench"))
+_LOOKS_SECRET = re.compile(r"key|token|secret|passw|auth|session|signature|credential", re.IGNORECASE)
+"""Names that fields with credentials are given; what a backend's own are called is not known here."""
+
+
+def looks_secret(name: str) -> bool:
+    """Whether a field or parameter, by its name, looks as if it carried a credential."""
+    return name.lower().lstrip("?") in ALWAYS_SECRET or _LOOKS_SECRET.search(name) is not None
+
+
 PASSES: dict[bytes, bool] = {}
 """What `goes_on` found, by name."""
 _MOST_KNOWN = 4096

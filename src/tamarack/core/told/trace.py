@@ -6,7 +6,6 @@ Credentials are shown masked: their length only.
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any
@@ -18,16 +17,13 @@ from tamarack.core.carrying.needs import Failed
 from tamarack.core.carrying.parts import Limit, Reply, Retrying
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.carrying.steps import NamedStep, Told
-from tamarack.core.http.fields import Header
+from tamarack.core.http.fields import ALWAYS_SECRET, Header, looks_secret
 from tamarack.core.http.query import name_of
 from tamarack.core.identity.caller import Caller
 from tamarack.core.limits.store import Limiter
 from tamarack.core.stages import Stage
 from tamarack.core.traffic.record import MISS, PLACE
 
-ALWAYS_SECRET = frozenset(("authorization", "proxy-authorization", "cookie", "set-cookie", "tamarack-bench"))
-_LOOKS_SECRET = re.compile(r"key|token|secret|passw|auth|session|signature|credential", re.IGNORECASE)
-"""Names that fields with credentials are given; what a backend's own are called is not known here."""
 LONGEST_VALUE = 300
 MOST_HEADERS = 60
 
@@ -68,11 +64,6 @@ def is_secret(name: str, secret: frozenset[str] = frozenset()) -> bool:
     return plain in ALWAYS_SECRET or plain in secret or name.lstrip("?") in secret
 
 
-def holds_credential(name: str) -> bool:
-    """Whether a header field, by its name, looks as if it carried a credential."""
-    return is_secret(name) or _LOOKS_SECRET.search(name) is not None
-
-
 def mask(name: str, value: str, secret: frozenset[str]) -> str:
     """A value as a trace shows it."""
     if is_secret(name, secret):
@@ -83,7 +74,7 @@ def mask(name: str, value: str, secret: frozenset[str]) -> str:
 def shown_headers(headers: list[Header], secret: frozenset[str]) -> Pairs:
     """Header fields as a trace shows them."""
     decoded = [(name.decode("latin-1"), value.decode("latin-1")) for name, value in headers[:MOST_HEADERS]]
-    guessed = frozenset(name for name, _ in decoded if holds_credential(name))
+    guessed = frozenset(name for name, _ in decoded if looks_secret(name))
     return [(name, mask(name, value, secret | guessed)) for name, value in decoded]
 
 

@@ -13,7 +13,7 @@ from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.receiving import receive
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.configuration.model import Configuration
-from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.configuration.snapshot import Documents, compile_snapshot
 from tamarack.core.http.fields import Header
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material, nothing_sealed
@@ -48,9 +48,13 @@ def would_pass(
     claims: dict[str, Any] | None = None,
     headers: list[Header] | None = None,
     address: str = "192.0.2.1",
+    documents: Documents = lambda sha256: {},
 ) -> Outcome:
-    """What a node of an environment would decide over a call of an application (its id; empty for nobody)."""
-    snapshot = compile_snapshot(configuration, environment)
+    """What a node of an environment would decide over a call of an application (its id; empty for nobody).
+
+    `documents` gives descriptions, for what mocks answer.
+    """
+    snapshot = compile_snapshot(configuration, environment, documents)
     directory = CallerDirectory(b"", environment)
     directory.set_products(snapshot.products)
     for kind, key, body in feed:

@@ -1,5 +1,5 @@
 -- Forgets answers by their digests, or all of a path.
--- KEYS: the start of an answer's name, uses, what is known of each, the bytes of all, the answers of a path (or '')
+-- KEYS: the start of an answer's name, uses, what is known of each, the bytes of all, the answers of a path (or ''), hits
 -- ARGV: digests
 local digests = ARGV
 if #ARGV == 0 then
@@ -13,6 +13,7 @@ for _, digest in ipairs(digests) do
   redis.call('ZREM', KEYS[2], digest)
   if about then
     redis.call('HDEL', KEYS[3], digest)
+    redis.call('HDEL', KEYS[6], digest)
     redis.call('DECRBY', KEYS[4], string.match(about, '^%d+'))
     gone = gone + 1
   end

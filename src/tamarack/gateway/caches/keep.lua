@@ -1,5 +1,5 @@
 -- Keeps one answer, and forgets those kept for the longest without use until all fit again.
--- KEYS: the answer, uses, what is known of each, the bytes of all, the answers of its path
+-- KEYS: the answer, uses, what is known of each, the bytes of all, the answers of its path, hits
 -- ARGV: the answer, its time in ms, its size, the most bytes of all, now, its digest, about it
 local before = redis.call('HGET', KEYS[3], ARGV[6])
 local bytes = 0
@@ -22,6 +22,7 @@ while all > tonumber(ARGV[4]) do
   redis.call('DEL', prefix .. oldest[1])
   if about then
     redis.call('HDEL', KEYS[3], oldest[1])
+    redis.call('HDEL', KEYS[6], oldest[1])
     all = redis.call('DECRBY', KEYS[4], string.match(about, '^%d+'))
   end
 end

@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 import asyncio
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from tamarack.core.caching.kept import Kept
 from tamarack.core.caching.memory import Listed, MemoryCache
 from tamarack.core.carrying.caching import Lookup
 from tamarack.core.carrying.needs import Refresh
 from tamarack.gateway.caches.redis_cache import RedisCache
-from tamarack.gateway.caches.refreshing import Refreshing
-
-if TYPE_CHECKING:
-    from tamarack.gateway.gateway import Gateway
+from tamarack.gateway.caches.refreshing import AsksAnew, Refreshing
 
 MOST_WAITING = 10_000
 """Calls that wait for one answer; those that come then ask the backend themselves."""
@@ -151,12 +148,17 @@ class NodeCaches:
 
     # asking anew, beside a call
 
-    def refresh(self, gateway: Gateway, need: Refresh, now: float) -> None:
+    def refresh(self, gateway: AsksAnew, need: Refresh, now: float) -> None:
         """Ask the backend for what was given though it is over."""
         if self.refreshing >= MOST_REFRESHING:
             return  # the next call that finds it over tries again
         need.lookup.leads = False  # the call's own end must not end this
-        Refreshing(gateway, need, now).start()
+        refreshing = Refreshing(gateway, need, now)
+        try:
+            refreshing.start()
+        except Exception as error:
+            gateway.log_error(need.call, error)
+            refreshing.give_up()
 
 
 _LEAD: Any = object()

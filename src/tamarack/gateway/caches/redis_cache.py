@@ -73,6 +73,7 @@ class RedisCache:
         kept = unpacked(value, key) if value is not None else None
         if kept is not None:
             self._beside(self._wire.ask("ZADD", self._name(b"uses"), "XX", str(now), digest))
+            self._beside(self._wire.ask("HINCRBY", self._name(b"hits"), digest, 1))
         return kept
 
     def keep(self, kept: Kept) -> None:
@@ -89,6 +90,7 @@ class RedisCache:
             self._name(b"about"),
             self._name(b"bytes"),
             self._name(b"path|", self._digest(path_of(kept.key))),
+            self._name(b"hits"),
         )
         lasts_ms = max(1, int((kept.ends() - now) * 1000))
         about = b"%d\n%b\n%b" % (kept.size, kept.policy.encode(), kept.key)
@@ -113,7 +115,7 @@ class RedisCache:
 
     async def _forget(self, path: bytes, *digests: bytes) -> Any:
         keys = (self._name(b"answer|"), self._name(b"uses"), self._name(b"about"), self._name(b"bytes"),
-                self._name(b"path|", path))  # fmt: skip
+                self._name(b"path|", path), self._name(b"hits"))  # fmt: skip
         return await self._run(FORGET, keys, *digests)
 
     def _beside(self, work: Coroutine[Any, Any, Any]) -> None:
@@ -168,6 +170,7 @@ class RedisCache:
     async def listed(self, policy: str, search: str, now: float, most: int) -> tuple[list[Listed], int, int]:
         """What a policy keeps, how many answers that are, and their bytes; nothing while Redis is away."""
         found: list[Listed] = []
+        over: list[bytes] = []
         try:
             every = await self._about(policy)
             for digest, _, key in every:
@@ -175,12 +178,19 @@ class RedisCache:
                     continue
                 value = await self._wire.ask("GET", self._name(b"answer|", digest))
                 kept = unpacked(value, key) if value is not None else None
-                if kept is not None:
+                if kept is None:
+                    over.append(digest)
+                else:
+                    kept.hits = int(await self._wire.ask("HGET", self._name(b"hits"), digest) or 0)
                     found.append(listed(kept, shown_key(key), now))
         except WireError as error:
             self._went_away(error)
             return [], 0, 0
-        return found, len(every), sum(size for _, size, _ in every)
+        if over:  # their time has come, and Redis let go of them
+            self._beside(self._forget(b"", *over))
+        gone = set(over)
+        there = [size for digest, size, _ in every if digest not in gone]
+        return found, len(there), sum(there)
 
     async def close(self) -> None:
         """Close the connection; what is being written may be lost."""

@@ -2,21 +2,40 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import Any, Protocol
 
+from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Passed, read_answer
 from tamarack.core.carrying.needs import Failed, Refresh
 from tamarack.core.carrying.parts import Answered
+from tamarack.gateway.upstream.interface import Exchange, Upstream
 
-if TYPE_CHECKING:
-    from tamarack.gateway.gateway import Gateway
-    from tamarack.gateway.upstream.interface import Exchange
+
+class Keeps(Protocol):
+    """Who keeps what comes."""
+
+    refreshing: int
+
+    def release(self, lookup: Any) -> None: ...
+
+
+class AsksAnew(Protocol):
+    """What asking anew needs of a node."""
+
+    upstream: Upstream
+
+    @property
+    def caches(self) -> Keeps: ...
+
+    def now(self) -> float: ...
+
+    def log_error(self, call: Call, error: BaseException) -> None: ...
 
 
 class Refreshing:
     """A `Listener` that takes an answer anew and keeps it."""
 
-    def __init__(self, gateway: Gateway, need: Refresh, now: float) -> None:
+    def __init__(self, gateway: AsksAnew, need: Refresh, now: float) -> None:
         self.gateway = gateway
         self.lookup = need.lookup
         self.need = need
@@ -38,6 +57,10 @@ class Refreshing:
             self.failed(exchange)
         else:
             self._exchange = exchange
+
+    def give_up(self) -> None:
+        """It could not even begin."""
+        self._over(False)
 
     def moved(self, exchange: Exchange) -> None:
         """See `Listener.moved`."""

@@ -4,8 +4,9 @@ from typing import Any
 
 from sqlmodel import Session, col, func, select
 
+from tamarack.core.configuration.backend import Backend
 from tamarack.core.configuration.difference import difference
-from tamarack.core.configuration.model import Api, Backend, Cap, Configuration
+from tamarack.core.configuration.model import Api, Cap, Configuration
 from tamarack.core.configuration.plans import Product
 from tamarack.core.policies import AnyPolicy
 from tamarack.core.types import Frozen

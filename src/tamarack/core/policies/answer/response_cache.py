@@ -314,5 +314,6 @@ KIND = PolicyKind(
     sentence_outside=_outside,
     alone=True,
     keeps=True,
+    reasons=("not-kept",),
     risks=_risks,
 )
