@@ -12,6 +12,7 @@ from helpers import configuration
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.configuration.model import check
+from tamarack.core.configuration.review import risks
 from tamarack.core.mocking.documented import DocumentedAnswer
 from tamarack.core.policies import AnyPolicy
 from tamarack.core.policies.answer.mock import parse_rule
@@ -204,3 +205,30 @@ def test_a_version_without_a_backend_has_to_answer_everything_by_itself() -> Non
     ):
         version = {"backend": "", "state": state, "policies": policies, "operations": [{"call": "get /a"}]}
         assert len(check(configuration(version=version))) == problems
+
+
+@pytest.mark.parametrize(
+    ("policy", "words"),
+    [
+        ({"kind": "response-cache"}, None),
+        ({"kind": "response-cache", "whose": "the same for all callers"}, "‘response-cache’ gives kept answers to all callers"),
+        ({"kind": "response-cache", "how_long": "for a time of its own, whatever the backend says", "own_time": 5},
+         "‘response-cache’ keeps answers whatever the backend says"),
+        ({"kind": "response-cache", "how_long": "for a time of its own, whatever the backend says", "own_time": 5,
+          "whose": "the same for all callers"}, "one caller's may be shown to another"),
+        ({"kind": "mock"}, "‘mock’ gives callers made-up data"),
+    ],
+)  # fmt: skip
+def test_the_review_warns_of_answers_that_reach_others_or_are_made_up(
+    policy: dict[str, Any], words: str | None
+) -> None:
+    every = configuration(
+        version={"policies": [API_KEY, policy], "operations": [{"call": "get /a"}, {"call": "get /b"}]}
+    )
+    found = [one.text for one in risks(every) if policy["kind"] in one.text]
+    assert found == [] if words is None else words in found[0]
+    if words is not None:
+        assert "get /a" not in found[0]
+        one = [{"call": "get /a", "policies": [policy]}, {"call": "get /b"}]
+        inside = configuration(version={"policies": [API_KEY], "operations": one})
+        assert any(found[0] in risk.text and risk.text.startswith("get /a: ") for risk in risks(inside))

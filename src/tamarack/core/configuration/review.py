@@ -18,6 +18,7 @@ from tamarack.core.policies.identify.signed_key import SignedKey
 from tamarack.core.policies.identify.token import JwtPolicy
 from tamarack.core.policies.permit.groups import Groups
 from tamarack.core.stages import Stage
+from tamarack.core.text import in_words
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,7 +187,17 @@ def _of_kinds(configuration: Configuration, api: Api, version: Version) -> list[
             for words in kind_of(row.policy).risks(row.policy):
                 found.setdefault(f"‘{row.policy.name}’ {words}", []).append(operation)
     called = f"{api.title} {version.version}"
-    return [Risk(called, f"{words} ({_listed(operations)})", api.name) for words, operations in found.items()]
+    every = len(version.operations)
+    return [
+        Risk(called, words if len(operations) == every else f"{_calls(operations)}: {words}", api.name)
+        for words, operations in found.items()
+    ]
+
+
+def _calls(operations: list[Operation]) -> str:
+    if len(operations) > 2:
+        return f"{operations[0].call} and {len(operations) - 1} more operations"
+    return in_words([one.call for one in operations])
 
 
 def _header_of(way: AnyPolicy) -> str:

@@ -245,5 +245,5 @@ KIND = PolicyKind(
     alone=True,
     mocks=True,
     stands_alone=lambda policy: True,
-    risks=lambda policy: ["answers in the backend's place: callers get made-up data"],
+    risks=lambda policy: ["gives callers made-up data, and asks no backend"],
 )

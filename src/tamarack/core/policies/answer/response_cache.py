@@ -293,12 +293,11 @@ def _brief(policy: ResponseCache) -> str:
 
 def _risks(policy: ResponseCache) -> list[str]:
     if policy.over_backend and policy.by_all:
-        return ["keeps what the backend calls private too, and gives it to all: it may show one caller's answer to"
-                " another"]  # fmt: skip
+        return ["keeps also private answers and gives them to all: one caller's may be shown to another"]
     if policy.over_backend:
-        return ["keeps answers whatever the backend says: a caller may be given what holds no more"]
+        return ["keeps answers whatever the backend says: callers may be given what holds no more"]
     if policy.by_all:
-        return ["gives all callers the same answers: what the backend makes for one of them must not be kept by it"]
+        return ["gives kept answers to all callers: none may be made for one of them alone"]
     return []
 
 
