@@ -6,6 +6,8 @@ import pytest
 from pydantic import ValidationError
 
 from helpers import configuration
+from tamarack.core.configuration.backend import Backend
+from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.model import Configuration, check, check_in
 from tamarack.core.types import problems_of
 
@@ -79,3 +81,42 @@ def test_a_backend_without_a_target_for_an_environment_keeps_it_from_being_rolle
 def test_what_is_written_without_defaults_reads_back_the_same() -> None:
     made = configuration(everywhere=[{"kind": "rate-limit", "windows": ["5 per second"]}])
     assert Configuration.model_validate(made.model_dump(mode="json", exclude_defaults=True)) == made
+
+
+BACKEND = {"name": "timetable", "targets": [{"address": "http://127.0.0.1:9"}]}
+OTHERWISE: dict[str, dict[str, Any]] = {
+    "summary": {"summary": "The timetable"}, "connect_timeout_ms": {"connect_timeout_ms": 90},
+    "read_timeout_ms": {"read_timeout_ms": 90}, "first_timeout_ms": {"first_timeout_ms": 90},
+    "whole_timeout_ms": {"whole_timeout_ms": 90}, "verify_tls": {"verify_tls": False},
+    "sharing": {"sharing": "to the fewest calls under way"}, "same_for": {"same_for": "the same caller"},
+    "same_header": {"same_for": "the same value of a header", "same_header": "x-ship"},
+    "sign_in": {"sign_in": "bearer", "sign_in_secret": "a"}, "sign_in_secret": {"sign_in": "bearer", "sign_in_secret": "a"},
+    "sign_in_name": {"sign_in": "header", "sign_in_secret": "a", "sign_in_name": "x-a"},
+    "breaker": {"breaker": {"open_s": 9}}, "health": {"health": {"path": "/health"}},
+    "targets": {"targets": [{"address": "http://127.0.0.1:9", "weight": 3, "priority": 2, "environments": ["test"]}]},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("field", [name for name in Backend.model_fields if name != "name"])
+def test_every_field_of_a_backend_that_changes_is_said_in_the_review(field: str) -> None:
+    before = configuration(backends=[BACKEND])
+    after = configuration(backends=[BACKEND | OTHERWISE[field]])
+    for old, new in ((before, after), (after, before)):
+        said = difference(old, new)
+        assert said
+        assert all(change.item == "timetable" for change in said)
+    words = " ".join(change.text for change in difference(before, after))
+    if field == "targets":
+        assert words == "target http://127.0.0.1:9 now serves test and has the weight 3 and has the priority 2"
+    if field == "breaker":
+        further = configuration(backends=[BACKEND | {"breaker": {"open_s": 8}}])
+        assert [change.text for change in difference(after, further)] == ["its breaker, open s from 9 to 8"]
+
+
+def test_an_answer_that_is_typed_is_a_change_of_its_operation() -> None:
+    typed = {"status": 404, "media": "application/json", "name": "gone", "body": "{}"}
+    before = configuration(version={"operations": [{"call": "get /a"}]})
+    after = configuration(version={"operations": [{"call": "get /a", "answers": [typed]}]})
+    assert [(c.what, c.text) for c in difference(before, after)] == [
+        ("added", "typed answer 404 ‘gone’, application/json")
+    ]

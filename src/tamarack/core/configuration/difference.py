@@ -50,7 +50,7 @@ def _on(kind: str, item: str, changes: list[Change]) -> list[Change]:
     return [replace(change, kind=kind, item=item) for change in changes]
 
 
-def _pairs(old: Iterable[Any], new: Iterable[Any], key: Callable[[Any], str]) -> list[tuple[str, Any, Any]]:
+def _pairs(old: Iterable[Any], new: Iterable[Any], key: Callable[[Any], Any]) -> list[tuple[Any, Any, Any]]:
     olds = {key(item): item for item in old}
     news = {key(item): item for item in new}
     return [(name, olds.get(name), news.get(name)) for name in dict.fromkeys([*olds, *news])]
@@ -91,17 +91,38 @@ def _backend(subject: str, old: Backend, new: Backend) -> list[Change]:
             "summary": "summary",
             "connect_timeout_ms": "connect timeout (ms)",
             "read_timeout_ms": "read timeout (ms)",
+            "first_timeout_ms": "time until the answer begins (ms)",
+            "whole_timeout_ms": "time of a whole call (ms)",
             "verify_tls": "verify TLS",
+            "sharing": "turns of targets",
+            "same_for": "to one target go calls of",
+            "same_header": "to one target go calls with the same",
+            "sign_in": "the gateway signs in by",
+            "sign_in_name": "it signs in as",
+            "sign_in_secret": "it signs in with the secret",
         },
     )
+    for part, words in (("breaker", "its breaker"), ("health", "its checks")):
+        before, after = getattr(old, part), getattr(new, part)
+        if before is None and after is not None:
+            changes.append(Change("added", subject, words))
+        elif after is None and before is not None:
+            changes.append(Change("removed", subject, words))
+        elif before is not None:
+            names = {name: f"{words}, {name.replace('_', ' ')}" for name in type(before).model_fields}
+            changes += _fields(subject, "", before, after, names)
     for address, was, now in _pairs(old.targets, new.targets, lambda t: t.address):
         if was is None:
             changes.append(Change("added", subject, f"target {address}"))
         elif now is None:
             changes.append(Change("removed", subject, f"target {address}"))
         elif was != now:
-            serves = _shown(now.environments or ("all environments",))
-            changes.append(Change("changed", subject, f"target {address} now serves {serves}"))
+            said = []
+            if was.environments != now.environments:
+                said.append(f"serves {_shown(now.environments or ('all environments',))}")
+            said += [f"has the weight {now.weight}"] if was.weight != now.weight else []
+            said += [f"has the priority {now.priority}"] if was.priority != now.priority else []
+            changes.append(Change("changed", subject, f"target {address} now {' and '.join(said)}"))
     return changes
 
 
@@ -183,6 +204,11 @@ def _version(subject: str, api: str, old: Version, new: Version) -> list[Change]
             changes.append(Change("removed", inside, "is no longer an operation", api))
         else:
             changes += _fields(inside, api, was, now, {"summary": "summary"})
+            for key, before, after in _pairs(was.answers, now.answers, lambda a: (a.status, a.media, a.name)):
+                if before != after:
+                    named = f"typed answer {key[0]}{f' ‘{key[2]}’' if key[2] else ''}{f', {key[1]}' if key[1] else ''}"
+                    what: What = "added" if before is None else "removed" if after is None else "changed"
+                    changes.append(Change(what, inside, named, api))
             changes += _policies(inside, api, was.policies, now.policies)
     return changes
 
