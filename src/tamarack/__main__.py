@@ -163,6 +163,42 @@ def driver() -> None:
 
 
 @main.command()
+@click.argument("before")
+@click.argument("after")
+@click.option("--as", "form", type=click.Choice(["text", "markdown", "json"]), default="text", help="How it is told.")
+def compare(before: str, after: str, form: str) -> None:
+    """Compare two OpenAPI documents, or descriptions of versions: what differs, and whether it breaks callers.
+
+    Each is a file, API/VERSION of the draft, or API/VERSION@ENVIRONMENT of what runs. Ends with 0 where nothing breaks,
+    with 1 where something does, and with 2 where they cannot be compared.
+    """
+    import json
+
+    from tamarack.config.compared import NotComparable, of_file, of_version
+    from tamarack.core.comparing.compare import compare as compared
+    from tamarack.core.comparing.compare import worst
+    from tamarack.core.comparing.words import as_data, as_markdown, as_text
+
+    def description(named: str) -> dict[str, object]:
+        path = Path(named)
+        if path.is_file():
+            return of_file(path)
+        with _session() as session:
+            return of_version(session, named)
+
+    try:
+        differences = compared(description(before), description(after))
+    except NotComparable as error:
+        click.echo(f"Error: {error}", err=True)
+        sys.exit(2)
+    if form == "json":
+        click.echo(json.dumps(as_data(before, after, differences), indent=2, ensure_ascii=False))
+    else:
+        click.echo((as_markdown if form == "markdown" else as_text)(before, after, differences).rstrip())
+    sys.exit(1 if worst(differences) == "breaking" else 0)
+
+
+@main.command()
 def settings() -> None:
     """List every setting with its value and meaning."""
     current = here()

@@ -1,5 +1,6 @@
 """The commands that read and write the configuration, as they are typed."""
 
+import json
 from pathlib import Path
 
 import pytest
@@ -94,3 +95,22 @@ def test_a_database_that_does_not_answer_is_one_clear_line(settings: Settings) -
     assert "Start it with bin/start" in refused.stderr
     assert "hidden" not in refused.output
     assert len(refused.stderr.splitlines()) == 1
+
+
+def test_compare_tells_a_pipeline_by_its_exit_code_whether_anything_breaks(tmp_path: Path) -> None:
+    run = CliRunner()
+    documents = Path(__file__).parents[2] / "src/tamarack/demo/configuration/documents"
+    one, two = (str(documents / f"sailings-{version}.yaml") for version in (1, 2))
+    breaks = run.invoke(main, ["compare", one, two])
+    assert breaks.exit_code == 1
+    assert breaks.output.splitlines()[1].startswith("breaking  get /")
+    same = run.invoke(main, ["compare", one, one])
+    assert (same.exit_code, same.output.strip()) == (0, f"{one} → {one}: no difference")
+    data = json.loads(run.invoke(main, ["compare", one, two, "--as", "json"]).output)
+    assert data["verdict"] == "breaking"
+    assert run.invoke(main, ["compare", one, two, "--as", "markdown"]).output.startswith("# ")
+    wrong = tmp_path / "wrong.yaml"
+    wrong.write_text("openapi: 3.1.0\npaths: [")
+    refused = run.invoke(main, ["compare", one, str(wrong)])
+    assert refused.exit_code == 2
+    assert "wrong.yaml is no OpenAPI document that can be compared; line" in refused.output

@@ -47,7 +47,7 @@ def _page(found: Api, inside: Version, operation: Operation | None, **more: Any)
         answers.sort(key=lambda pair: pair[0].status)
         mocked = any(kind_of(row.policy).mocks for row in in_force(held(draft(), found, inside, operation)))
     values = {"typed": None, "error": "", "problems": None} | more
-    return render("apis/answers.html", tab="answers", operation=operation, answers=answers, described=bool(tree),
+    return render("apis/answers/page.html", tab="answers", operation=operation, answers=answers, described=bool(tree),
                   mocked=mocked, **values, **head_values(found, inside))  # fmt: skip
 
 
@@ -79,7 +79,7 @@ def check(api: str, version: str) -> Any:
     status = whole(typed["status"]) or 0
     said = schema_for(tree, call, status, typed["media"]) is not None
     problems = misfits(tree, call, status, typed["media"], typed["body"]) if typed["media"] else []
-    return render_template("apis/answer_fits.html", problems=problems, said=said)
+    return render_template("apis/answers/fits.html", problems=problems, said=said)
 
 
 @pages.post("/save")

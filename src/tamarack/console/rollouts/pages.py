@@ -6,6 +6,7 @@ from typing import Any
 from flask import Blueprint, abort, current_app, redirect, request
 
 from tamarack.config.exchange import draft_files
+from tamarack.console.apis.comparing import broken
 from tamarack.console.page import (
     acting,
     back_to,
@@ -66,6 +67,7 @@ def review() -> Any:
         new_risks=[risk for risk in found if risk not in known],
         old_risks=[risk for risk in found if risk in known],
         newly_offered=newly_offered(live, draft()),
+        described_anew=broken(live, draft()),
         problems=check_in(draft(), where, secrets.facts_for(db(), where)),
         lines=file_difference(live, draft()),
         mark=drafting.mark(db()),

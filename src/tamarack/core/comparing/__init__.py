@@ -1,0 +1,1 @@
+"""Two descriptions compared: what differs in meaning, and whether it breaks callers."""
