@@ -1,7 +1,7 @@
 """Publishing in the console: backend, import, call path, review, rollout, rollback."""
 
 import re
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from io import BytesIO
 
 import pytest
@@ -432,6 +432,29 @@ def test_an_empty_installation_leads_to_the_first_step(settings: object, session
             {"base_path": "/fares/v1", "title": "S", "backend": "fares", "state": "published"},
             "already the base path",
         ),
+        (
+            "/apis/sailings/2/description",
+            {
+                "base_path": "/sailings/v2",
+                "title": "S",
+                "backend": "timetable",
+                "state": "deprecated",
+                "successor": "2",
+            },
+            "cannot take its own place",
+        ),
+        (
+            "/apis/sailings/1/description",
+            {
+                "base_path": "/sailings/v1",
+                "title": "S",
+                "backend": "timetable",
+                "state": "deprecated",
+                "deprecated_on": "2026-11-05",
+                "sunset_on": "2026-11-04",
+            },
+            "2026-11-04 lies before 2026-11-05",
+        ),
     ],
 )
 def test_a_form_is_checked_as_it_is_filled_in_and_saves_nothing(
@@ -445,3 +468,16 @@ def test_a_form_is_checked_as_it_is_filled_in_and_saves_nothing(
         assert admin.post(path, data=good | {"act": "check"}).status_code == 200
     world.expire_all()
     assert drafting.mark(world) == before
+
+
+def test_a_version_is_given_its_end_and_the_review_says_so(admin: FlaskClient, world: Session) -> None:
+    typed = {"title": "Sailings", "base_path": "/sailings/v2", "backend": "timetable", "state": "deprecated",
+             "sunset_on": "2099-12-31", "successor": "1"}  # fmt: skip
+    assert admin.post("/apis/sailings/2/description", data=typed).status_code == 303
+    today = datetime.now(UTC).date()
+    changed = drafting.load_configuration(world).api("sailings").version("2")  # type: ignore[union-attr]
+    assert (changed.deprecated_on, str(changed.sunset_on), changed.successor) == (today, "2099-12-31", "1")  # type: ignore[union-attr]
+    assert "until 2099-12-31" in admin.get("/apis/sailings/2/").text
+    review = admin.get("/review").text
+    assert f"deprecation date from nothing to {today}" in review
+    assert "sunset date from nothing to 2099-12-31" in review

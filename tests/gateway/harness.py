@@ -156,6 +156,7 @@ class Node:
                 self.used,
                 self.gateway.caches,
                 self.gateway.states,
+                self.gateway.problems.portal_url,
             )
 
         asyncio.run_coroutine_threadsafe(swap(), self.loop).result(5)

@@ -338,3 +338,20 @@ def test_a_node_that_is_full_closes_further_connections_and_keeps_serving_the_ot
             with full.caller() as third:
                 assert third.closed()
             assert first.ask(one).status == 200
+
+
+def test_an_end_is_said_once_whatever_the_backend_says_of_its_own() -> None:
+    def ended(asked: Asked) -> ScriptedAnswer:
+        fields = [(b"deprecation", b"@1"), (b"sunset", b"Thu, 01 Jan 1970 00:00:00 GMT"), (b"link", b"</a>; rel=next")]
+        return ScriptedAnswer(200, [*fields, (b"content-length", b"0")])
+
+    end = {"state": "deprecated", "sunset_on": "2027-02-28"}
+    with running(configuration(version=end), ScriptedUpstream(ended)) as node:
+        reply = node.get(PATH)
+    said = [(name, value) for name, value in reply.fields if name in ("deprecation", "sunset", "link")]
+    assert sorted(said) == [
+        ("deprecation", "@1"),
+        ("link", "</a>; rel=next"),
+        ("link", '<http://portal.example/apis/sailings/2/>; rel="deprecation"; type="text/html"'),
+        ("sunset", "Sun, 28 Feb 2027 00:00:00 GMT"),
+    ]

@@ -91,7 +91,10 @@ def test_the_catalogue_is_filtered_by_state_and_shows_deprecated_versions_to_sub
     assert "What a passage costs" not in deprecated
     preview = lead.get("/?state=preview").text
     assert ("Freight Bookings" in preview, "What a passage costs" in preview) == (True, False)
-    assert "This version is deprecated" in lead.get("/apis/sailings/1/").text
+    ended = lead.get("/apis/sailings/1/").text
+    assert "Version 1 is deprecated from" in ended
+    assert "answers until" in ended
+    assert "takes its place, at <code>/sailings/v2</code>" in " ".join(ended.split())
     assert "version 1" in lead.get("/?search=listSailings").text
 
 

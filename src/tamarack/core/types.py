@@ -1,8 +1,9 @@
 """What every configuration model is built from: a frozen base, names, and the errors of checking one."""
 
+from datetime import date, datetime
 from typing import Annotated, Any
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, StringConstraints, ValidationError
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, StringConstraints, ValidationError
 from pydantic_core import ErrorDetails
 
 from tamarack.core.text import line_problem, text_problem
@@ -41,6 +42,21 @@ Text = Annotated[str, StringConstraints(strip_whitespace=True, max_length=2000),
 
 Title = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120), AfterValidator(_line)]
 """What people call a thing, 1 to 120 characters in one line."""
+
+
+def _day(value: object) -> object:
+    if value is None or value == "":
+        return None
+    if isinstance(value, date) and not isinstance(value, datetime):
+        return value
+    try:
+        return datetime.strptime(str(value).strip(), "%Y-%m-%d").date()
+    except ValueError:
+        raise ValueError(f"{str(value)[:40]!r} is not a date; write year, month and day, like 2027-02-28") from None
+
+
+Day = Annotated[date | None, BeforeValidator(_day)]
+"""A date, which begins at midnight UTC; None where it is left empty."""
 
 
 class Frozen(BaseModel):

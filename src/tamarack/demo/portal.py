@@ -42,7 +42,7 @@ _NEWS = (
     ("sailings", "2", "everyone", 24, "Version 2 of Sailings is published",
      "Ports have names, times carry their offset. *From version 1 to 2* tells how to move."),
     ("sailings", "1", "subscribers", 23, "Version 1 of Sailings is deprecated",
-     "It goes on answering until the end of winter. Your key and your plan are good for version 2 as they are."),
+     "It goes on answering for a few months. Your key and your plan are good for version 2 as they are."),
     ("fares", "1", "everyone", 9, "Quotes at peak hours",
      "On Friday and Sunday afternoons a quote may take up to **five seconds**. Allow for it before you call again."),
     ("positions", "1", "everyone", 3, "Positions come every two seconds",

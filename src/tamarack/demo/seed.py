@@ -3,7 +3,7 @@
 import re
 import secrets
 from dataclasses import replace
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
 import psycopg
@@ -53,11 +53,29 @@ def is_seeded(engine: Engine) -> bool:
 
 
 def shipped_configuration(port_base: int) -> Loaded:
-    """The demo's configuration, its targets moved to this installation's ports."""
+    """The demo's configuration: its targets at this installation's ports, the days of an end around today."""
     loaded = load(CONFIGURATION)
     text = loaded.configuration.model_dump_json()
     moved = _LOOPBACK.sub(lambda found: f"{found[1]}{int(found[2]) + port_base - _SHIPPED_BASE}", text)
-    return replace(loaded, configuration=Configuration.model_validate_json(moved))
+    configuration = Configuration.model_validate_json(moved)
+    return replace(loaded, configuration=_ending_soon(configuration, datetime.now(UTC).date()))
+
+
+def _ending_soon(configuration: Configuration, today: date) -> Configuration:
+    """What is deprecated is so for three weeks, and answers for three months more."""
+    days = {"deprecated_on": today - timedelta(days=23), "sunset_on": today + timedelta(days=92)}
+    apis = tuple(
+        api.model_copy(
+            update={
+                "versions": tuple(
+                    version.model_copy(update=days) if version.deprecated_on is not None else version
+                    for version in api.versions
+                )
+            }
+        )
+        for api in configuration.apis
+    )
+    return configuration.model_copy(update={"apis": apis})
 
 
 def waiting_past(home: Path) -> Path:

@@ -107,8 +107,9 @@ class Follower:
         try:
             snapshot = Snapshot.model_validate(raw)
             with self._counters.anew():
+                node = self._gateway
                 serving = Serving(number, snapshot, self._directory, self._counters, self._material, self._used,
-                                  self._gateway.caches, self._gateway.states)  # fmt: skip
+                                  node.caches, node.states, node.problems.portal_url)  # fmt: skip
         except Exception as error:  # whatever is wrong with it, the last one goes on serving
             self._unreadable = number
             self._problem = f"rollout {number} cannot be read: {self._said(error)}"

@@ -59,6 +59,7 @@ class Serving:
         quota_log: QuotaLog | None = None,
         cache: CacheStore | None = None,
         states: TargetStates | None = None,
+        portal_url: str = "",
     ) -> None:
         self.number = number
         self.environment = snapshot.environment
@@ -87,6 +88,7 @@ class Serving:
             perf_counter_ns,
             self.routes,
             cache=cache,
+            portal_url=portal_url,
             backends={backend.name: backend.model_dump_json() for backend in snapshot.backends},
         )
         self.router: Router[Operation] = assemble(snapshot, shop)

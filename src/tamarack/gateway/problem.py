@@ -36,7 +36,7 @@ class Problems:
     """
 
     def __init__(self, portal_url: str) -> None:
-        self._portal_url = portal_url
+        self.portal_url = portal_url
         self._heads: dict[tuple[str, str, Named], bytes] = {}
 
     def _head_of(self, reason: Reason, detail: str, named: Named) -> bytes:
@@ -51,7 +51,7 @@ class Problems:
 
     def _head(self, reason: Reason, detail: str, named: Named) -> bytes:
         asked = dict(zip(("api", "version", "operation"), named, strict=True)) if named is not None else {}
-        page = f"{self._portal_url}/reasons/{reason.code}"
+        page = f"{self.portal_url}/reasons/{reason.code}"
         fields = {
             "type": page,
             "title": reason.title,

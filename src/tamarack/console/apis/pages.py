@@ -24,6 +24,7 @@ from tamarack.console.page import (
     requires,
     running,
 )
+from tamarack.core.configuration.ending import ending_of, standing_successor
 from tamarack.core.configuration.explain import explain
 from tamarack.core.configuration.model import Api, Configuration, Version, check
 from tamarack.core.configuration.plans import Plan
@@ -113,7 +114,8 @@ def head_values(found: Api, inside: Version) -> dict[str, Any]:
     live = live_numbers(found.name, inside.version)
     nodes = [node for node in rolling.nodes(db(), where) if not rolling.is_away(node)]
     taken = sum(1 for node in nodes if rollout is not None and node.rollout == rollout.number)
-    return {"api": found, "version": inside, "live": live, "nodes_total": len(nodes), "nodes_taken": taken}
+    ends = {"ending": ending_of(inside), "successor": standing_successor(found, inside)}
+    return {"api": found, "version": inside, "live": live, "nodes_total": len(nodes), "nodes_taken": taken, **ends}
 
 
 @pages.get("/<api>/<version>/description")
@@ -172,27 +174,30 @@ def _with(api: Api) -> Configuration:
     return draft().model_copy(update={"apis": apis})
 
 
+_OF_THE_API = ("title", "summary", "owner", "contact")
+_OF_THE_VERSION = ("base_path", "backend", "state", "deprecated_on", "sunset_on", "successor")
+
+
 @pages.post("/<api>/<version>/description")
 @requires("edit")
 def change_description(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
-    typed = {name: request.form.get(name, "").strip() for name in
-             ("title", "summary", "owner", "contact", "base_path", "backend", "state")}  # fmt: skip
+    typed = {name: request.form.get(name, "").strip() for name in (*_OF_THE_API, *_OF_THE_VERSION)}
+    if typed["state"] == "deprecated" != inside.state and not typed["deprecated_on"]:
+        typed["deprecated_on"] = str(datetime.now(UTC).date())
     audience = typed_audience()
     typed["visible_to"] = "\n".join(audience)
     try:
-        changed = Version.model_validate(
-            inside.model_dump() | {name: typed[name] for name in ("base_path", "backend", "state")}
-        )
+        changed = Version.model_validate(inside.model_dump() | {name: typed[name] for name in _OF_THE_VERSION})
         whole = replace_version(found, changed)
-        texts = {name: typed[name] for name in ("title", "summary", "owner", "contact")}
+        texts = {name: typed[name] for name in _OF_THE_API}
         whole = Api.model_validate(whole.model_dump() | texts | {"visible_to": audience})
     except ValidationError as error:
         errors = {str(problem.path[0]): problem.message for problem in problems_of(error) if problem.path}
         return _description_page(found, inside, typed, errors), 422
     if errors := audience_errors(whole.visible_to):
         return _description_page(found, inside, typed, errors), 422
-    problem = next((p for p in check(_with(whole)) if p.path[-1] in ("base_path", "backend")), None)
+    problem = next((p for p in check(_with(whole)) if p.path[-1] in _OF_THE_VERSION), None)
     if problem is not None:
         return _description_page(found, inside, typed, {str(problem.path[-1]): problem.message}), 422
     if request.form.get("act") == "check":

@@ -19,6 +19,7 @@ from tamarack.core.carrying.call import Call, Published
 from tamarack.core.carrying.identifying import identify, subscribed, take_off
 from tamarack.core.carrying.metering import Meter, PlanMeter, QuotaLog, QuotaMeter
 from tamarack.core.carrying.parts import (
+    Answered,
     Answerer,
     Change,
     Check,
@@ -39,9 +40,10 @@ from tamarack.core.carrying.program import Clock, Operation
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.routing import Router
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
+from tamarack.core.configuration.ending import ending_fields
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
-from tamarack.core.http.fields import quoted
+from tamarack.core.http.fields import Header, field_line, quoted
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
 from tamarack.core.limits.store import CounterStore, Limiter
@@ -58,7 +60,6 @@ DEFAULT_BODY_LIMIT = 1000**3
 """Bytes; what holds where no body size policy does."""
 
 _CLOSED = Refusal(REASONS["closed"])
-_RETIRED = Refusal(REASONS["retired"])
 
 
 class Plans:
@@ -116,6 +117,8 @@ class Workshop:
     kinds: Mapping[str, PolicyKind] = field(default_factory=lambda: KINDS)
     cache: CacheStore | None = None
     """Where answers are kept; without it none is, and what a policy says of it is decided all the same."""
+    portal_url: str = ""
+    """Where developers read; answers of deprecated versions lead there."""
     backends: Mapping[str, str] = field(default_factory=dict)
     """What each backend is, as text: kept answers of one are no answers of another."""
     _made: dict[tuple[PlacedPolicy, str], tuple[Part, ...]] = field(default_factory=dict)
@@ -208,6 +211,7 @@ class _Folding:
             tellers[0] if tellers else standard,
             _parameters(self.version.base_path, self.path),
             Answers(self.answers) if self.answers else None,
+            b"".join(field_line(name, value) for name, value in self._ending()),
         )
         meter = self._meter()
         before = self._before()
@@ -228,7 +232,7 @@ class _Folding:
             self._lane(first, steps, after, bool(wanting), lambda steps: tuple(map(told_by, steps))),
             meter=meter,
             answerers=answerers,  # type: ignore[arg-type]
-            changes=self.of(Change, Stage.RETURN),  # type: ignore[arg-type]
+            changes=[*self.of(Change, Stage.RETURN), *self._only_one_end()],  # type: ignore[list-item]
             watches=[part for part in every if isinstance(part, Watch)],
             reads=[(part.media, part.request_body) for part in wanting],
             browser=browsers[0] if browsers else None,
@@ -236,6 +240,24 @@ class _Folding:
             clock=self.shop.clock,
             **self._beside_the_backend(),
         )
+
+    def _ending(self) -> tuple[Header, ...]:
+        """The fields that tell how the version ends."""
+        version = self.version
+        shown = self.shop.portal_url and not self.retired
+        page = f"{self.shop.portal_url}/apis/{version.api}/{version.version}/" if shown else ""
+        return ending_fields(version.deprecated_on, version.sunset_on, version.successor_path, page)
+
+    def _only_one_end(self) -> list[tuple[Told, Change]]:
+        """Takes off what a backend says of its own end where the gateway says it: each field stands once."""
+        ours = {name for name, _ in self._ending()} & {b"deprecation", b"sunset"}
+        if not ours:
+            return []
+
+        def take_off(call: Call, answer: Answered) -> None:
+            answer.headers = [header for header in answer.headers if header[0] not in ours]
+
+        return [(Told("End of the version", "", "built in"), Change(stage=Stage.RETURN, answer=take_off))]
 
     def _beside_the_backend(self) -> dict[str, Any]:
         """What is kept of the backend's answers, how often it is asked again, and how long it may take."""
@@ -324,7 +346,8 @@ class _Folding:
     def _before(self) -> list[NamedStep]:
         """What runs before the limits."""
         if self.retired:
-            return [NamedStep(Stage.GUARD, lambda call: _RETIRED, (Told("Retired", "", "built in"),))]
+            refusal = _retired(self.version)
+            return [NamedStep(Stage.GUARD, lambda call: refusal, (Told("Retired", "", "built in"),))]
         named = self._steps(Stage.GUARD)
         ways = self.of(Way)
         kept = {name for _, way in ways if isinstance(way, Way) and not way.strips for name in way.secret}
@@ -373,6 +396,15 @@ def _step_of(part: Part) -> Step | None:
     if isinstance(part, Check):
         return part.run
     return part.request if isinstance(part, Change) else None
+
+
+def _retired(version: SnapshotVersion) -> Refusal:
+    """What every call of a retired version is told: what takes its place, where something does."""
+    title = f"Version {version.version} of {version.title} is no longer offered"
+    detail = ""
+    if version.successor:
+        detail = f"{title}; version {version.successor} at {version.successor_path} takes its place."
+    return Refusal(REASONS["retired"], detail=detail)
 
 
 def _taken_off(ways: Sequence[Way], title: str) -> list[NamedStep]:

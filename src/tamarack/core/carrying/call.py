@@ -21,6 +21,7 @@ class Published:
         "base_path",
         "base_segments",
         "body_limit",
+        "ending",
         "limit_fields",
         "mocks",
         "name",
@@ -42,6 +43,7 @@ class Published:
         limit_fields: Callable[[Taken], bytes],
         parameters: dict[str, int] | None = None,
         mocks: Answers | None = None,
+        ending: bytes = b"",
     ) -> None:
         self.api = api
         self.version = version
@@ -63,6 +65,8 @@ class Published:
         """The path's parameters: names, and which segment each is."""
         self.mocks = mocks
         """The answers that its description documents, where a mock may give them."""
+        self.ending = ending
+        """The fields of every answer that tell how the version ends; empty for most."""
 
 
 class Watching(Protocol):
@@ -228,6 +232,10 @@ class Call:
         """The fields that the gateway adds to an answer: the call id, what is left of the tightest limit, and those
         that steps asked for."""
         taken = self.taken
-        if taken is None or self.operation is None:
+        operation = self.operation
+        if operation is None:
             return b"tamarack-call-id: %b\r\n%b" % (self.id, self.fields)
-        return b"tamarack-call-id: %b\r\n%b%b" % (self.id, self.operation.limit_fields(taken), self.fields)
+        if taken is None:
+            return b"tamarack-call-id: %b\r\n%b%b" % (self.id, operation.ending, self.fields)
+        limits = operation.limit_fields(taken)
+        return b"tamarack-call-id: %b\r\n%b%b%b" % (self.id, limits, operation.ending, self.fields)

@@ -78,7 +78,7 @@ def _shown(value: Any) -> str:
         return "yes" if value else "no"
     if isinstance(value, tuple):
         return ", ".join(str(item) for item in value) or "none"
-    return str(value) if value != "" else "nothing"
+    return str(value) if value not in ("", None) else "nothing"
 
 
 def _backend(subject: str, old: Backend, new: Backend) -> list[Change]:
@@ -187,7 +187,14 @@ def _seen(subject: str, api: str, old: Api | Product | Plan, new: Api | Product 
 
 
 def _version(subject: str, api: str, old: Version, new: Version) -> list[Change]:
-    words = {"state": "state", "base_path": "base path", "backend": "backend"}
+    words = {
+        "state": "state",
+        "base_path": "base path",
+        "backend": "backend",
+        "deprecated_on": "deprecation date",
+        "sunset_on": "sunset date",
+        "successor": "successor",
+    }
     changes = _fields(subject, api, old, new, words)
     if old.document != new.document:
         changes.append(Change("changed", subject, "OpenAPI document replaced", api))

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 from tamarack.core.configuration.backend import Backend
 from tamarack.core.configuration.effective import Held, Placement, answers_alone, held, in_force, is_closed, is_open
+from tamarack.core.configuration.ending import ending_of, standing_successor
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.limits.window import in_words
@@ -45,7 +46,11 @@ def explain(
     if version.state == "draft":
         sentences.append(Sentence("This version is a draft: it is not rolled out and takes no calls.", "state"))
     if version.state == "retired":
-        return [Sentence("This version is retired: every call is answered 410.", "state")]
+        successor = standing_successor(api, version)
+        named = f", which names version {successor.version}" if successor is not None else ""
+        return [Sentence(f"This version is retired: every call is answered 410{named}.", "state")]
+    if ending := ending_of(version):
+        sentences.append(Sentence(f"This version {ending}; its answers say so.", "state"))
     if is_closed(rows):
         sentences.append(
             Sentence("Nobody may call: nothing here says how a caller is identified (403, closed).", "built in")

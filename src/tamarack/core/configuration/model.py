@@ -19,7 +19,7 @@ from tamarack.core.identity.secret_facts import SecretFacts, may_go_to
 from tamarack.core.identity.secret_names import names_in
 from tamarack.core.limits.window import Window, distinct
 from tamarack.core.policies import AnyPolicy, kind_of
-from tamarack.core.types import Frozen, Line, Name, OneLine, Problem, Text, Title
+from tamarack.core.types import Day, Frozen, Line, Name, OneLine, Problem, Text, Title
 
 METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace", "any")
 _SEGMENT = re.compile(r"^(\{[A-Za-z_][A-Za-z0-9_.-]*\}|[A-Za-z0-9._~!$&'()*+,;=:@%-]+)$")
@@ -124,11 +124,15 @@ class Version(Frozen):
     """One version of an API: where it is published, what stands behind it, and its policies.
 
     `document` is the SHA-256 of its OpenAPI document, empty where it has none. A path `/*` at the end of
-    an operation stands for everything below it.
+    an operation stands for everything below it. `deprecated_on`, `sunset_on` and `successor` (another version of
+    the API) tell how it ends: on its answers, in the portal, and when it is retired.
     """
 
     version: Label
     state: State = "published"
+    deprecated_on: Day = None
+    sunset_on: Day = None
+    successor: Label | Literal[""] = ""
     base_path: Annotated[str, AfterValidator(_base_path)]
     backend: Name | Literal[""] = ""
     """Empty where each operation is answered without one, by mocks or fixed answers."""
@@ -276,6 +280,9 @@ def check(configuration: Configuration) -> list[Problem]:
             if version.version in labels:
                 message = f"{api.title} has two versions {version.version!r}; give each its own label"
                 found.append(Problem(path=(*here, "version"), message=message))
+            field, message = ending_problem(api, version)
+            if message:
+                found.append(Problem(path=(*here, field), message=message))
             if version.backend and version.backend not in backends:
                 known = ", ".join(sorted(backends)) or "there is none yet"
                 message = f"there is no backend {version.backend!r} (known: {known})"
@@ -311,6 +318,19 @@ def check(configuration: Configuration) -> list[Problem]:
                 if message:
                     found.append(Problem(path=("products", p, "plans", n, "parts", place), message=message))
     return found
+
+
+def ending_problem(api: Api, version: Version) -> tuple[str, str]:
+    """What does not fit together of a version's end: the field, and what is wrong; empty texts for nothing."""
+    if version.successor == version.version:
+        return "successor", f"version {version.version} cannot take its own place; name another version, or none"
+    if version.successor and api.version(version.successor) is None:
+        known = ", ".join(one.version for one in api.versions if one is not version) or "no other"
+        return "successor", f"{api.title} has no version {version.successor!r} (it has: {known})"
+    since, until = version.deprecated_on, version.sunset_on
+    if since is not None and until is not None and until < since:  # RFC 9745, 4
+        return "sunset_on", f"{until} lies before {since}, when it is deprecated; choose a later day"
+    return "", ""
 
 
 def part_problem(configuration: Configuration, product: Product, part: Part) -> str:

@@ -4,6 +4,7 @@ It is JSON with a schema version; a node refuses one it cannot read and goes on 
 """
 
 from collections.abc import Callable
+from datetime import date
 from functools import cache
 from typing import Any, Literal
 
@@ -13,6 +14,7 @@ from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
 from tamarack.core.configuration.backend import SameFor, Sharing
 from tamarack.core.configuration.effective import held, in_force
+from tamarack.core.configuration.ending import standing_successor
 from tamarack.core.configuration.model import Configuration, Operation, State, Version
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.http.backend_sign_in import SignInKind
@@ -58,6 +60,12 @@ class SnapshotVersion(Frozen):
     base_path: str
     backend: str
     operations: tuple[SnapshotOperation, ...] = ()
+    deprecated_on: date | None = None
+    sunset_on: date | None = None
+    successor: str = ""
+    """The version that takes its place and answers; empty for none."""
+    successor_path: str = ""
+    """That version's base path."""
 
 
 class SnapshotTarget(Frozen):
@@ -161,6 +169,7 @@ def compile_snapshot(
                         answers=answers_of(version, operation, documents) if mocked else (),
                     )
                 )
+            successor = standing_successor(api, version)
             versions.append(
                 SnapshotVersion(
                     api=api.name,
@@ -170,6 +179,10 @@ def compile_snapshot(
                     base_path=version.base_path,
                     backend=version.backend,
                     operations=tuple(operations),
+                    deprecated_on=version.deprecated_on,
+                    sunset_on=version.sunset_on,
+                    successor=successor.version if successor is not None else "",
+                    successor_path=successor.base_path if successor is not None else "",
                 )
             )
     return Snapshot(

@@ -6,6 +6,7 @@ from typing import Any
 from flask import Blueprint, Response, abort, current_app, request, url_for
 
 from tamarack.core.configuration.effective import held, is_open
+from tamarack.core.configuration.ending import ending_of, standing_successor
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain_outside, explain_ways
 from tamarack.core.configuration.model import Api, Version
@@ -56,6 +57,8 @@ def head_values(api: Api, version: Version) -> dict[str, Any]:
         "products": offered("production").products_with(api.name),
         "subscribed": subscribed(api.name),
         "address": settings_of(current_app).gateway_url("production"),
+        "ending": ending_of(version),
+        "successor": standing_successor(api, version),
     }
 
 
