@@ -25,7 +25,9 @@ from tamarack.console.page import (
     running,
 )
 from tamarack.core.configuration.ending import ending_of, standing_successor
+from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain
+from tamarack.core.configuration.life_cycle import why_not
 from tamarack.core.configuration.model import Api, Configuration, Version, check
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.openapi.excerpt import excerpt
@@ -174,6 +176,19 @@ def _with(api: Api) -> Configuration:
     return draft().model_copy(update={"apis": apis})
 
 
+def _impossible(api: Api, was: Version, now: Version) -> str:
+    """Why a version cannot come to a state from the one that it runs in somewhere; empty where it can."""
+    if was.state == now.state:
+        return ""
+    for where in ENVIRONMENTS:
+        there = running(where)[1].api(api.name)
+        runs = there.version(now.version) if there is not None else None
+        reason = why_not(runs.state, now.state) if runs is not None else ""
+        if runs is not None and reason:
+            return f"it runs in {where} and is {runs.state} there, so it cannot become {now.state}: {reason}"
+    return ""
+
+
 _OF_THE_API = ("title", "summary", "owner", "contact")
 _OF_THE_VERSION = ("base_path", "backend", "state", "deprecated_on", "sunset_on", "successor")
 
@@ -197,6 +212,8 @@ def change_description(api: str, version: str) -> Any:
         return _description_page(found, inside, typed, errors), 422
     if errors := audience_errors(whole.visible_to):
         return _description_page(found, inside, typed, errors), 422
+    if impossible := _impossible(found, inside, changed):
+        return _description_page(found, inside, typed, {"state": impossible}), 422
     problem = next((p for p in check(_with(whole)) if p.path[-1] in _OF_THE_VERSION), None)
     if problem is not None:
         return _description_page(found, inside, typed, {str(problem.path[-1]): problem.message}), 422

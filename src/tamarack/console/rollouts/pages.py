@@ -19,8 +19,10 @@ from tamarack.console.page import (
     requires,
     running,
 )
+from tamarack.console.rollouts.touched import LOOKS_BACK, touched
 from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.life_cycle import impossible_steps
 from tamarack.core.configuration.model import Configuration, check_in
 from tamarack.core.configuration.review import closed_targets, newly_offered, risks
 from tamarack.store.draft import queries as drafting
@@ -68,7 +70,9 @@ def review() -> Any:
         old_risks=[risk for risk in found if risk in known],
         newly_offered=newly_offered(live, draft()),
         described_anew=broken(live, draft()),
-        problems=check_in(draft(), where, secrets.facts_for(db(), where)),
+        touched=touched(where, live, draft()),
+        problems=[*impossible_steps(live, draft()), *check_in(draft(), where, secrets.facts_for(db(), where))],
+        days=LOOKS_BACK.days,
         lines=file_difference(live, draft()),
         mark=drafting.mark(db()),
         allowed=may(f"roll-out:{where}"),

@@ -5,6 +5,7 @@ from datetime import timedelta
 from sqlalchemy import text
 from sqlmodel import Session, col, select
 
+from tamarack.core.configuration.life_cycle import impossible_steps
 from tamarack.core.configuration.model import Configuration, check_in, key_sets_used
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.types import Problem
@@ -45,9 +46,16 @@ def running_configuration(session: Session, environment: str) -> Configuration:
 
 
 def roll_out(session: Session, actor: Actor, environment: str, note: str = "") -> Rollout:
-    """Send the draft to an environment. Raises `NotFit` where it has problems."""
+    """Send the draft to an environment.
+
+    Raises `NotFit` where the draft has problems, or takes a version a step that it may not take from what runs.
+    """
     _lock(session)  # before the draft is read: what is sent is the draft as it is when its number is given
-    return _send(session, actor, environment, load_configuration(session), note, None)
+    draft = load_configuration(session)
+    impossible = impossible_steps(running_configuration(session, environment), draft)
+    if impossible:
+        raise NotFit(impossible)
+    return _send(session, actor, environment, draft, note, None)
 
 
 def roll_back(session: Session, actor: Actor, number: int) -> Rollout:
