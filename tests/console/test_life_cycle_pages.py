@@ -72,3 +72,28 @@ def test_going_back_to_an_earlier_rollout_is_never_held_up(world: Session) -> No
     draft_with(world, "1", state="draft")
     rolling.roll_out(world, COMMAND_LINE, "production")
     assert rolling.roll_back(world, COMMAND_LINE, was.number).back_to == was.number
+
+
+def test_a_new_version_begins_as_a_copy_and_is_published_in_place_of_the_earlier_one(
+    admin: FlaskClient, world: Session
+) -> None:
+    form = admin.get("/apis/sailings/2/new-version/").text
+    assert ('value="3"' in form, 'value="/sailings/v3"' in form) == (True, True)
+    taken = admin.post("/apis/sailings/2/new-version/", data={"label": "1", "base_path": "/sailings/v1", "backend": ""})
+    assert taken.status_code == 422
+    assert "two versions" in taken.text
+    assert "already the base path of" in taken.text
+    typed = {"label": "3", "base_path": "/sailings/v3", "backend": "@mock"}
+    assert admin.post("/apis/sailings/2/new-version/", data=typed | {"act": "check"}).status_code == 200
+    assert admin.get("/apis/sailings/3/").status_code == 404
+    assert admin.post("/apis/sailings/2/new-version/", data=typed).status_code == 303
+    assert "Nothing of it is rolled out yet." in admin.get("/apis/sailings/3/description").text
+    publish = {"title": "Sailings", "base_path": "/sailings/v3", "backend": "", "state": "published", "deprecates": "2"}
+    assert admin.post("/apis/sailings/3/description", data=publish).status_code == 303
+    found = drafting.load_configuration(world).api("sailings")
+    assert found is not None
+    assert [(one.version, one.state, one.successor) for one in found.versions] == [
+        ("1", "deprecated", "2"), ("2", "deprecated", "3"), ("3", "published", "")]  # fmt: skip
+    said = words(admin.get("/review").text)
+    assert "Sailings 2 published → deprecated" in said
+    assert "Starts to take calls Sailings 3" in said

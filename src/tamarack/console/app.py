@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import Flask, url_for
 
-from tamarack.console.apis import answers, comparing, documentation, guide, imports, policies
+from tamarack.console.apis import answers, comparing, documentation, guide, imports, new_version, policies
 from tamarack.console.apis import pages as apis
 from tamarack.console.backends import pages as backends
 from tamarack.console.bench import browser, saved, traces
@@ -40,6 +40,7 @@ BLUEPRINTS = (
     documentation.pages,
     answers.pages,
     comparing.pages,
+    new_version.pages,
     imports.pages,
     policies.pages,
     guide.pages,

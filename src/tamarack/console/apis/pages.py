@@ -24,12 +24,12 @@ from tamarack.console.page import (
     requires,
     running,
 )
-from tamarack.core.configuration.ending import ending_of, standing_successor
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain
-from tamarack.core.configuration.life_cycle import why_not
 from tamarack.core.configuration.model import Api, Configuration, Version, check
 from tamarack.core.configuration.plans import Plan
+from tamarack.core.life_cycle.ending import ending_of, standing_successor
+from tamarack.core.life_cycle.states import why_not
 from tamarack.core.openapi.excerpt import excerpt
 from tamarack.core.policies import KINDS
 from tamarack.core.stages import DRAWN, PURPOSE
@@ -176,6 +176,17 @@ def _with(api: Api) -> Configuration:
     return draft().model_copy(update={"apis": apis})
 
 
+def _deprecating(api: Api, was: Version, now: Version) -> Api:
+    """The API where publishing a version deprecates an earlier one in the same step, if that was chosen."""
+    other = api.version(request.form.get("deprecates", ""))
+    if other is None or other.state != "published" or other.version == now.version:
+        return api
+    if now.state != "published" or was.state not in ("draft", "preview"):
+        return api
+    end = {"state": "deprecated", "deprecated_on": datetime.now(UTC).date(), "successor": now.version}
+    return replace_version(api, other.model_copy(update=end))
+
+
 def _impossible(api: Api, was: Version, now: Version) -> str:
     """Why a version cannot come to a state from the one that it runs in somewhere; empty where it can."""
     if was.state == now.state:
@@ -197,14 +208,14 @@ _OF_THE_VERSION = ("base_path", "backend", "state", "deprecated_on", "sunset_on"
 @requires("edit")
 def change_description(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
-    typed = {name: request.form.get(name, "").strip() for name in (*_OF_THE_API, *_OF_THE_VERSION)}
+    typed = {name: request.form.get(name, "").strip() for name in (*_OF_THE_API, *_OF_THE_VERSION, "deprecates")}
     if typed["state"] == "deprecated" != inside.state and not typed["deprecated_on"]:
         typed["deprecated_on"] = str(datetime.now(UTC).date())
     audience = typed_audience()
     typed["visible_to"] = "\n".join(audience)
     try:
         changed = Version.model_validate(inside.model_dump() | {name: typed[name] for name in _OF_THE_VERSION})
-        whole = replace_version(found, changed)
+        whole = _deprecating(replace_version(found, changed), inside, changed)
         texts = {name: typed[name] for name in _OF_THE_API}
         whole = Api.model_validate(whole.model_dump() | texts | {"visible_to": audience})
     except ValidationError as error:

@@ -22,9 +22,9 @@ from tamarack.console.page import (
 from tamarack.console.rollouts.touched import LOOKS_BACK, touched
 from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.environments import ENVIRONMENTS
-from tamarack.core.configuration.life_cycle import impossible_steps
 from tamarack.core.configuration.model import Configuration, check_in
 from tamarack.core.configuration.review import closed_targets, newly_offered, risks
+from tamarack.core.life_cycle.states import impossible_steps
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
 from tamarack.store.rollouts import queries as rolling

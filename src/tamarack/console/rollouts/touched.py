@@ -5,8 +5,8 @@ from typing import NamedTuple
 
 from sqlmodel import col, func, select
 
-from tamarack.core.configuration.life_cycle import Step, steps
 from tamarack.core.configuration.model import Configuration
+from tamarack.core.life_cycle.states import Step, steps
 from tamarack.store.applications.tables import Subscription
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db

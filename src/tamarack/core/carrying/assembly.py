@@ -40,12 +40,12 @@ from tamarack.core.carrying.program import Clock, Operation
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.routing import Router
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
-from tamarack.core.configuration.ending import ending_fields
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
 from tamarack.core.http.fields import Header, field_line, quoted
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
+from tamarack.core.life_cycle.ending import ending_fields
 from tamarack.core.limits.store import CounterStore, Limiter
 from tamarack.core.limits.told import standard
 from tamarack.core.limits.window import Window

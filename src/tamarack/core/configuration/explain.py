@@ -5,9 +5,9 @@ from dataclasses import dataclass, replace
 
 from tamarack.core.configuration.backend import Backend
 from tamarack.core.configuration.effective import Held, Placement, answers_alone, held, in_force, is_closed, is_open
-from tamarack.core.configuration.ending import ending_of, standing_successor
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
+from tamarack.core.life_cycle.ending import ending_of, standing_successor
 from tamarack.core.limits.window import in_words
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.stages import Stage

@@ -14,10 +14,10 @@ from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
 from tamarack.core.configuration.backend import SameFor, Sharing
 from tamarack.core.configuration.effective import held, in_force
-from tamarack.core.configuration.ending import standing_successor
 from tamarack.core.configuration.model import Configuration, Operation, State, Version
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.http.backend_sign_in import SignInKind
+from tamarack.core.life_cycle.ending import standing_successor
 from tamarack.core.limits.quota import Quota
 from tamarack.core.limits.window import Window
 from tamarack.core.mocking.documented import DocumentedAnswer, documented_answers, with_typed

@@ -6,12 +6,12 @@ from typing import Any
 from flask import Blueprint, Response, abort, current_app, request, url_for
 
 from tamarack.core.configuration.effective import held, is_open
-from tamarack.core.configuration.ending import ending_of, standing_successor
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain_outside, explain_ways
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.configuration.possible_refusals import possible_refusals
 from tamarack.core.documents.yaml_text import to_yaml
+from tamarack.core.life_cycle.ending import ending_of, standing_successor
 from tamarack.core.openapi.publish import published, security_scheme
 from tamarack.core.openapi.reference import more_at, tag_descriptions, view_at, webhooks
 from tamarack.core.trying.credential_examples import Given, way_for

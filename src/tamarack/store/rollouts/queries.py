@@ -5,9 +5,9 @@ from datetime import timedelta
 from sqlalchemy import text
 from sqlmodel import Session, col, select
 
-from tamarack.core.configuration.life_cycle import impossible_steps
 from tamarack.core.configuration.model import Configuration, check_in, key_sets_used
 from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.life_cycle.states import impossible_steps
 from tamarack.core.types import Problem
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor

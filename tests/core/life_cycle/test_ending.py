@@ -12,10 +12,10 @@ from pydantic import ValidationError
 from core.carried import Bed, carry
 from helpers import configuration, material
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.configuration.ending import ending_fields, ending_of, standing_successor
 from tamarack.core.configuration.explain import explain
 from tamarack.core.configuration.model import Api, Configuration, check
 from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.life_cycle.ending import ending_fields, ending_of, standing_successor
 
 DAYS = st.dates(date(1980, 1, 1), date(2200, 1, 1))
 

@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 from typing import NamedTuple, get_args
 
-from tamarack.core.configuration.ending import standing_successor
 from tamarack.core.configuration.model import Api, Configuration, State, Version
+from tamarack.core.life_cycle.ending import standing_successor
 from tamarack.core.types import Problem
 
 

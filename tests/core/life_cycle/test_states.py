@@ -5,10 +5,10 @@ from typing import Any
 
 import pytest
 
-from core.configuration.test_ending import api_of, whole
+from core.life_cycle.test_ending import api_of, whole
 from helpers import configuration
-from tamarack.core.configuration.life_cycle import MEANING, STATES, impossible_steps, steps, why_not
 from tamarack.core.configuration.model import Configuration
+from tamarack.core.life_cycle.states import MEANING, STATES, impossible_steps, steps, why_not
 
 ALLOWED = {
     "draft": {"preview", "published", "deprecated", "retired"},

@@ -1,0 +1,41 @@
+"""A new version of an API begins as a copy of one that is there."""
+
+import re
+
+from tamarack.core.configuration.model import Api, Version
+from tamarack.core.policies.answer.mock import Mock
+
+
+def next_label(api: Api) -> str:
+    """What the next version may be called: one more than the highest number; empty where none is a number."""
+    numbers = [int(one.version) for one in api.versions if re.fullmatch(r"[0-9]{1,9}", one.version)]
+    return str(max(numbers) + 1) if numbers else ""
+
+
+def next_base_path(version: Version, label: str) -> str:
+    """A version's base path with another label in the place of its own; empty where its own does not stand in it."""
+    before, _, last = version.base_path.rpartition("/")
+    place = re.compile(rf"(?<![A-Za-z0-9.]){re.escape(version.version)}$|(?<=v){re.escape(version.version)}$")
+    moved, many = place.subn(label, last)
+    return f"{before}/{moved}" if many and label else ""
+
+
+def copy_of(version: Version, label: str, base_path: str, backend: str, on_mocks: bool) -> Version:
+    """A draft with the description, operations and policies of another version, and with nothing of its end.
+
+    `on_mocks` answers from the description until there is a backend. Raises `ValidationError` for what cannot be.
+    """
+    policies = version.policies
+    if on_mocks and not any(policy.kind == "mock" for policy in policies):
+        policies = (*policies, Mock())
+    changes = {
+        "version": label,
+        "state": "draft",
+        "deprecated_on": None,
+        "sunset_on": None,
+        "successor": "",
+        "base_path": base_path,
+        "backend": "" if on_mocks else backend,
+        "policies": policies,
+    }
+    return Version.model_validate(dict(version) | changes)
