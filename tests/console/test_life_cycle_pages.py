@@ -55,7 +55,7 @@ def test_a_step_that_cannot_be_taken_is_refused_by_form_review_and_rollout(admin
     typed = {"title": "Sailings", "base_path": "/sailings/v2", "backend": "timetable", "state": "draft"}
     answer = admin.post("/apis/sailings/2/description", data=typed)
     assert answer.status_code == 422
-    assert "it runs in test and is published there, so it cannot become draft" in words(answer.text)
+    assert "it runs in production and is published there, so it cannot become draft" in words(answer.text)
     draft_with(world, "2", state="draft")
     page = admin.get("/review").text
     assert "Sailings 2 is published and cannot become draft: callers were promised it" in page

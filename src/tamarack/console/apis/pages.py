@@ -191,7 +191,7 @@ def _impossible(api: Api, was: Version, now: Version) -> str:
     """Why a version cannot come to a state from the one that it runs in somewhere; empty where it can."""
     if was.state == now.state:
         return ""
-    for where in ENVIRONMENTS:
+    for where in reversed(ENVIRONMENTS):  # what callers in production notice is said first
         there = running(where)[1].api(api.name)
         runs = there.version(now.version) if there is not None else None
         reason = why_not(runs.state, now.state) if runs is not None else ""
