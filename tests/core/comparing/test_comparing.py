@@ -1,7 +1,6 @@
 """Two descriptions compared: each single edit judged as its rule says, and other spellings of the same no difference."""
 
 import json
-import time
 from collections.abc import Callable
 from copy import deepcopy
 from pathlib import Path
@@ -13,6 +12,7 @@ from hypothesis import strategies as st
 
 from tamarack.core.comparing.compare import compare, worst
 from tamarack.core.comparing.rules import RULES
+from tamarack.core.comparing.schemas import MOST_LOOKED_INTO, Schemas
 from tamarack.core.openapi.read import describe
 from tamarack.core.openapi.references import resolve
 
@@ -278,19 +278,120 @@ def test_what_older_documents_say_is_the_same_as_what_newer_ones_say() -> None:
     assert compare(old, new) == []
 
 
-def test_a_large_document_is_compared_in_no_time_that_grows_beyond_its_size() -> None:
+def document_of(schemas: Document, *answers: str) -> Document:
+    """A document with an operation for each of some schemas, which it answers with."""
+    paths: Document = {
+        f"/{name}": {"get": {"responses": {"200": {"description": "it", "content": {
+            "application/json": {"schema": {"$ref": f"#/components/schemas/{name}"}}}}}}}
+        for name in answers
+    }  # fmt: skip
+    return {"openapi": "3.1.0", "components": {"schemas": schemas}, "paths": paths}
+
+
+def leading_to(**schemas: str) -> Document:
+    return {name: {"$ref": f"#/components/schemas/{other}"} for name, other in schemas.items()}
+
+
+@pytest.mark.parametrize("answers", [("A", "B"), ("B", "A")])
+@pytest.mark.parametrize("variants", [False, True])
+def test_what_changes_within_a_circle_is_told_wherever_the_circle_is_entered(
+    answers: tuple[str, str], variants: bool
+) -> None:
+    def circle(most: int) -> Document:
+        back: Document = leading_to(a="A")["a"]
+        schemas: Document = {
+            "A": {"type": "object", "properties": leading_to(b="B") | {"x": {"type": "integer", "maximum": most}}},
+            "B": {"type": "object", "properties": {"a": {"oneOf": [back, {"type": "null"}]} if variants else back}},
+        }
+        return document_of(schemas, *answers)
+
+    found = compare(circle(5), circle(9))
+    assert sorted(one.call for one in found if "maximum" in one.what or "variant" in one.what) == ["get /A", "get /B"]
+    assert compare(circle(5), circle(5)) == []
+
+
+@pytest.fixture
+def looked_at(monkeypatch: pytest.MonkeyPatch) -> list[object]:
+    """What pairs of schemas were looked into."""
+    looked: list[object] = []
+    differences = Schemas._differences
+
+    def noting(self: Schemas, *pair: Any) -> Any:
+        looked.append(pair)
+        return differences(self, *pair)
+
+    monkeypatch.setattr(Schemas, "_differences", noting)
+    return looked
+
+
+def test_a_schema_that_is_met_on_many_ways_is_looked_into_once(looked_at: list[object]) -> None:
+    def deep(most: int) -> Document:
+        schemas = {
+            f"L{n}": {"type": "object", "properties": leading_to(left=f"L{n + 1}", right=f"L{n + 1}")}
+            for n in range(24)
+        }
+        return document_of({**schemas, "L24": {"type": "integer", "maximum": most}}, "L0")
+
+    (found,) = compare(deep(5), deep(9))
+    assert found.where.endswith("/left" * 24)
+    assert len(looked_at) <= 25
+
+
+def test_parts_of_schemas_that_hold_each_other_or_themselves_come_to_an_end(looked_at: list[object]) -> None:
+    def tangled(most: int) -> Document:
+        ref = leading_to(**{f"L{n}": f"L{n}" for n in range(26)}) | leading_to(Self="Self", Base="Base")
+        parts = {f"L{n}": {"allOf": [ref[f"L{n + 1}"], {"required": [f"r{n}"]}, ref[f"L{n + 1}"]]} for n in range(24)}
+        return document_of({
+            **parts, "L24": {"type": "object", "properties": {"x": {"type": "integer", "maximum": most}}},
+            "Self": {"allOf": [ref["Self"], ref["Self"], ref["L0"]]},
+            "Base": {"allOf": [
+                {"type": "object", "properties": {"left": ref["Base"], "right": {"allOf": [ref["Base"]]}}},
+                {"properties": {"left": {"allOf": [ref["Base"]]}, "right": ref["Base"], "x": {"maximum": most}}},
+            ]},
+        }, "Self", "Base")  # fmt: skip
+
+    found = compare(tangled(5), tangled(9))
+    assert {one.call for one in found} == {"get /Self", "get /Base"}
+    assert any("maximum 9 instead of 5" in one.what for one in found)
+    assert len(looked_at) <= 2 * (MOST_LOOKED_INTO + 1)
+
+
+def test_what_is_too_much_to_compare_is_never_called_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("tamarack.core.comparing.schemas.MOST_LOOKED_INTO", 3)
+    (found,) = compare(BASE, deepcopy(BASE))[:1]
+    assert (found.verdict, "too large or too deep" in found.what) == ("maybe", True)
+
+
+def test_what_lies_too_deep_to_compare_is_never_called_the_same() -> None:
+    chain = {f"L{n}": {"allOf": [leading_to(next=f"L{n + 1}")["next"]]} for n in range(400)}
+    nested = {f"N{n}": {"type": "object", "properties": leading_to(next=f"N{n + 1}")} for n in range(400)}
+    last = {"L400": {"type": "string"}, "N400": {"type": "string"}}
+    found = compare(*(document_of({**chain, **nested, **last}, "L0", "L1", "N0") for _ in range(2)))
+    assert [(one.call, one.verdict) for one in found] == [(f"get /{name}", "maybe") for name in ("L0", "L1", "N0")]
+
+
+def test_what_breaks_is_kept_where_there_is_more_than_can_be_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("tamarack.core.comparing.compare.MOST_DIFFERENCES", 1)
+    after = deepcopy(BASE)
+    paths = after["paths"]
+    after["paths"] = {"/new": deepcopy(paths["/sailings/{id}"]), **paths}
+    del after["paths"]["/sailings/{id}"]["get"]
+    (found,) = compare(BASE, after)
+    assert found.verdict == "breaking"
+
+
+def test_a_large_document_is_looked_into_as_often_as_it_is_large(looked_at: list[object]) -> None:
     def large(many: int) -> Document:
         made = deepcopy(BASE)
         item = made["paths"].pop("/sailings/{id}")
         made["paths"] = {f"/sailings{number}/{{id}}": deepcopy(item) for number in range(many)}
         return made
 
-    def took(many: int) -> float:
+    def looks(many: int) -> int:
         before, after = large(many), large(many)
         put(*PROPERTIES, "metres", "maximum", to=20)(after)
-        began = time.process_time()
+        looked_at.clear()
         assert len(compare(before, after)) == many * 2
-        return time.process_time() - began
+        return len(looked_at)
 
-    took(50)
-    assert took(400) < 40 * max(took(50), 0.001)  # eight times the operations, and much room for a busy machine
+    assert looks(400) <= 8 * looks(50)

@@ -37,8 +37,8 @@ _OF_ANSWERS = {
 def compare(before: Document, after: Document) -> list[Difference]:
     """Every difference in meaning, those that break callers first; empty where both say the same."""
     comparison = _Comparison(before, after)
-    found = list(comparison.operations())[:MOST_DIFFERENCES]
-    return sorted(dict.fromkeys(found), key=lambda one: _ORDER[one.verdict])
+    found = sorted(dict.fromkeys(comparison.operations()), key=lambda one: _ORDER[one.verdict])
+    return found[:MOST_DIFFERENCES]
 
 
 def worst(differences: list[Difference]) -> str:

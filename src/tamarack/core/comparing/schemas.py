@@ -14,13 +14,18 @@ from tamarack.core.openapi.references import resolve
 
 Direction = Literal["narrower", "wider", "other", "property added", "property removed", "required", "optional",
                     "values added", "replaced"]  # fmt: skip
-DEEPEST = 40
+DEEPEST = 100
+"""How far schemas are followed into each other."""
+MOST_LOOKED_INTO = 20_000
+"""Pairs of schemas that one comparison looks into."""
 _LOWER = ("minimum", "exclusiveMinimum", "minLength", "minItems", "minProperties", "minContains")
 _UPPER = ("maximum", "exclusiveMaximum", "maxLength", "maxItems", "maxProperties", "maxContains")
 _TYPES = ("null", "boolean", "integer", "number", "string", "array", "object")
 _IGNORED = frozenset(("description", "title", "example", "examples", "summary", "externalDocs", "$comment", "xml",
                       "deprecated", "$id", "$anchor", "$defs", "definitions"))  # fmt: skip
 Document = dict[str, Any]
+Pair = tuple[int, int]
+"""Two schemas, by their identity: they live as long as what compares them."""
 Hidden = Literal["readOnly", "writeOnly"]
 
 
@@ -42,24 +47,73 @@ class Schemas:
         self._before = before
         self._after = after
         self._hidden = hidden
-        self._open: set[tuple[int, int]] = set()
-        self._same: set[tuple[int, int]] = set()
+        self._same: set[Pair] = set()
+        """What was found to mean the same, wherever it stands."""
+        self._different: set[Pair] = set()
+        self._seen: set[Pair] = set()
+        """What this comparison has looked at, or is looking at."""
+        self._open: set[Pair] = set()
+        """What it is looking at."""
+        self._taken_as_equal: frozenset[Pair] = frozenset()
+        self._relied = False
+        """Whether a question of equality rests on what is being looked at around it."""
         self._flat: dict[tuple[int, bool], Document | bool] = {}
+        self._cut_in: set[tuple[int, bool]] = set()
+        """What was put together without what lay too deep."""
+        self._merging: set[tuple[int, bool]] = set()
+        self._left = 0
+        """How many pairs more it may look into."""
+        self._cut = False
+        """Whether something lay too deep to be looked into."""
 
-    def compare(self, before: Any, after: Any, place: str = "", depth: int = 0) -> list[Found]:
-        """What differs; empty where both allow the same."""
-        before, after = self._led_to(before, self._before), self._led_to(after, self._after)
-        pair = (id(before), id(after))
-        if pair in self._same or pair in self._open or depth > DEEPEST:
-            return []
-        self._open.add(pair)
-        try:
-            found = list(self._differences(self._plain(before, True), self._plain(after, False), place, depth))
-        finally:
-            self._open.discard(pair)
-        if not found:
-            self._same.add(pair)
+    def compare(self, before: Any, after: Any) -> list[Found]:
+        """What differs, each pair of schemas at the first place where it stands; empty where both allow the same."""
+        self._seen = set()
+        self._left, self._cut = MOST_LOOKED_INTO, False
+        found = self._compare(before, after, "", 0)
+        if self._left < 0 or self._cut:
+            words = "is too large or too deep to be compared as a whole"
+            return [*found, Found("", "other", words)]
+        if not found:  # only now: what is met again on the way is taken to be equal until all of it was looked at
+            self._same |= self._seen
         return found
+
+    def _pair(self, before: Any, after: Any) -> tuple[Any, Any, Pair]:
+        before, after = self._led_to(before, self._before), self._led_to(after, self._after)
+        return before, after, (id(before), id(after))
+
+    def _compare(self, before: Any, after: Any, place: str, depth: int) -> list[Found]:
+        before, after, pair = self._pair(before, after)
+        if pair in self._same or self._left < 0:
+            return []
+        if depth > DEEPEST:
+            self._cut = True
+            return []
+        if pair in self._seen:
+            self._relied = self._relied or pair in self._taken_as_equal
+            return []
+        self._left -= 1
+        self._seen.add(pair)
+        self._open.add(pair)
+        found = list(self._differences(self._plain(before, True), self._plain(after, False), place, depth))
+        self._open.discard(pair)
+        if found:
+            self._different.add(pair)
+        return found
+
+    def _equal(self, before: Any, after: Any, depth: int) -> bool:
+        """Whether two schemas allow the same; what is being looked at around them is taken to be equal."""
+        _, _, pair = self._pair(before, after)
+        if pair in self._same or pair in self._different:
+            return pair in self._same
+        around = self._seen, self._taken_as_equal, self._relied
+        self._seen, self._taken_as_equal, self._relied = set(self._open), frozenset(self._open), False
+        found = self._compare(before, after, "", depth)
+        if not found and not self._relied and self._left >= 0 and not self._cut:
+            self._same |= self._seen - self._taken_as_equal
+        self._seen, self._taken_as_equal, relied = around[0], around[1], self._relied
+        self._relied = around[2] or relied
+        return not found
 
     @staticmethod
     def _led_to(schema: Any, document: Document) -> Any:
@@ -73,12 +127,22 @@ class Schemas:
 
     # what a schema says, in one piece
 
-    def _plain(self, schema: Any, old: bool) -> Document | bool:
+    def _plain(self, schema: Any, old: bool, depth: int = 0) -> Document | bool:
         """A schema without references, its `allOf` and what stands beside a reference merged in."""
         key = (id(schema), old)
-        if key not in self._flat:
-            self._flat[key] = self._merged(schema, old, 0)
-        return self._flat[key]
+        if key in self._flat:
+            self._cut = self._cut or key in self._cut_in
+            return self._flat[key]
+        if key in self._merging:  # it is part of itself, which says nothing more
+            return True
+        self._merging.add(key)
+        cut_before, self._cut = self._cut, False
+        self._flat[key] = made = self._merged(schema, old, depth)
+        if self._cut:
+            self._cut_in.add(key)
+        self._cut = self._cut or cut_before
+        self._merging.discard(key)
+        return made
 
     def _merged(self, schema: Any, old: bool, depth: int) -> Document | bool:
         document = self._before if old else self._after
@@ -86,12 +150,16 @@ class Schemas:
             beside = {key: value for key, value in schema.items() if key != "$ref" and key not in _IGNORED}
             target = resolve(document, {"$ref": schema["$ref"]})
             if depth > DEEPEST:
+                self._cut = True
                 return True
-            inner = self._merged(target, old, depth + 1)
+            inner = self._plain(target, old, depth + 1)
             return _both(inner, self._merged(beside, old, depth + 1)) if beside else inner
         if isinstance(schema, bool):
             return schema
-        if not isinstance(schema, dict) or depth > DEEPEST:
+        if not isinstance(schema, dict):
+            return True
+        if depth > DEEPEST:
+            self._cut = True
             return True
         made: Document | bool = modern_keywords({k: v for k, v in schema.items() if k not in _IGNORED and k != "allOf"})
         for part in schema.get("allOf") or ():
@@ -139,12 +207,12 @@ class Schemas:
                 words = "is required now" if must else "is not required any more"
                 yield Found(here, "required" if must else "optional", words)
             if old is not None or new is not None:
-                yield from self.compare(True if old is None else old, True if new is None else new, here, depth + 1)
+                yield from self._compare(True if old is None else old, True if new is None else new, here, depth + 1)
         yield from self._further(before, after, "additionalProperties", place, "further properties", depth)
         for pattern in dict.fromkeys([*_mapping(before, "patternProperties"), *_mapping(after, "patternProperties")]):
             old = _mapping(before, "patternProperties").get(pattern, True)
             new = _mapping(after, "patternProperties").get(pattern, True)
-            yield from self.compare(old, new, f"{place}/({pattern})", depth + 1)
+            yield from self._compare(old, new, f"{place}/({pattern})", depth + 1)
 
     def _is_hidden(self, schema: Any, old: bool) -> bool:
         plain = self._plain(schema, old)
@@ -159,21 +227,21 @@ class Schemas:
         elif new is False and old is not False:
             yield Found(place, "narrower", f"{words} are not allowed any more")
         elif old is not new:
-            yield from self.compare(old, new, f"{place}/*", depth + 1)
+            yield from self._compare(old, new, f"{place}/*", depth + 1)
 
     def _array(self, before: Document, after: Document, place: str, depth: int) -> Iterator[Found]:
         olds, news = _list(before, "prefixItems"), _list(after, "prefixItems")
         for at in range(max(len(olds), len(news))):
             old = olds[at] if at < len(olds) else before.get("items", True)
             new = news[at] if at < len(news) else after.get("items", True)
-            yield from self.compare(old, new, f"{place}/{at}", depth + 1)
+            yield from self._compare(old, new, f"{place}/{at}", depth + 1)
         yield from self._further(before, after, "items", place, "items", depth)
         if before.get("uniqueItems") is True and after.get("uniqueItems") is not True:
             yield Found(place, "wider", "its items need not differ any more")
         elif after.get("uniqueItems") is True and before.get("uniqueItems") is not True:
             yield Found(place, "narrower", "its items have to differ now")
         if "contains" in before or "contains" in after:
-            yield from self.compare(before.get("contains", True), after.get("contains", True), f"{place}/~", depth + 1)
+            yield from self._compare(before.get("contains", True), after.get("contains", True), f"{place}/~", depth + 1)
 
     def _variants(self, before: Document, after: Document, place: str, depth: int) -> Iterator[Found]:
         """What is one of several: each variant finds the one that means the same, else the one of its name."""
@@ -186,7 +254,7 @@ class Schemas:
                 yield Found(place, "narrower" if news else "wider", words)
                 continue
             for old in list(olds):
-                same = next((new for new in news if not self.compare(old, new, place, depth + 1)), None)
+                same = next((new for new in news if self._equal(old, new, depth + 1)), None)
                 if same is not None:
                     olds.remove(old)
                     news.remove(same)
@@ -196,9 +264,9 @@ class Schemas:
                 if alike is not None:
                     olds.remove(old)
                     news.remove(alike)
-                    yield from self.compare(old, alike, f"{place}", depth + 1)
+                    yield from self._compare(old, alike, f"{place}", depth + 1)
             if len(olds) == len(news) == 1:
-                yield from self.compare(olds[0], news[0], place, depth + 1)
+                yield from self._compare(olds[0], news[0], place, depth + 1)
                 continue
             for old in olds:
                 yield Found(place, "narrower", f"the variant {_called(old) or _short(old)} is gone")
@@ -208,7 +276,7 @@ class Schemas:
             yield Found(place, "narrower" if "not" in after else "wider",
                         "something is excluded now" if "not" in after else "nothing is excluded any more")  # fmt: skip
         elif "not" in before:
-            for one in self.compare(before["not"], after["not"], place, depth + 1):
+            for one in self._compare(before["not"], after["not"], place, depth + 1):
                 turned: dict[str, Direction] = {"narrower": "wider", "wider": "narrower"}
                 yield Found(place, turned.get(one.direction, "other"), f"what is excluded {one.words}")
 
