@@ -356,8 +356,9 @@ def test_parts_of_schemas_that_hold_each_other_or_themselves_come_to_an_end(look
     assert len(looked_at) <= 2 * (MOST_LOOKED_INTO + 1)
 
 
-def test_what_is_too_much_to_compare_is_never_called_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("tamarack.core.comparing.schemas.MOST_LOOKED_INTO", 3)
+@pytest.mark.parametrize("bound", ["MOST_LOOKED_INTO", "MOST_IN_ALL"])
+def test_what_is_too_much_to_compare_is_never_called_the_same(monkeypatch: pytest.MonkeyPatch, bound: str) -> None:
+    monkeypatch.setattr(f"tamarack.core.comparing.schemas.{bound}", 3)
     (found,) = compare(BASE, deepcopy(BASE))[:1]
     assert (found.verdict, "too large or too deep" in found.what) == ("maybe", True)
 

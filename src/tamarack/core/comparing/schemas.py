@@ -18,6 +18,8 @@ DEEPEST = 100
 """How far schemas are followed into each other."""
 MOST_LOOKED_INTO = 20_000
 """Pairs of schemas that one comparison looks into."""
+MOST_IN_ALL = 500_000
+"""Pairs that all comparisons of two documents look into."""
 _LOWER = ("minimum", "exclusiveMinimum", "minLength", "minItems", "minProperties", "minContains")
 _UPPER = ("maximum", "exclusiveMaximum", "maxLength", "maxItems", "maxProperties", "maxContains")
 _TYPES = ("null", "boolean", "integer", "number", "string", "array", "object")
@@ -63,18 +65,26 @@ class Schemas:
         self._merging: set[tuple[int, bool]] = set()
         self._left = 0
         """How many pairs more it may look into."""
+        self._left_in_all = MOST_IN_ALL
+        self._told: dict[Pair, list[Found]] = {}
+        """What was found already, by where comparing began."""
         self._cut = False
         """Whether something lay too deep to be looked into."""
 
     def compare(self, before: Any, after: Any) -> list[Found]:
         """What differs, each pair of schemas at the first place where it stands; empty where both allow the same."""
+        before, after, pair = self._pair(before, after)
+        if pair in self._told:
+            return self._told[pair]
         self._seen = set()
-        self._left, self._cut = MOST_LOOKED_INTO, False
-        found = self._compare(before, after, "", 0)
+        self._left, self._cut = min(MOST_LOOKED_INTO, self._left_in_all), False
+        granted = self._left
+        self._told[pair] = found = self._compare(before, after, "", 0)
+        self._left_in_all -= granted - max(0, self._left)
         if self._left < 0 or self._cut:
             words = "is too large or too deep to be compared as a whole"
-            return [*found, Found("", "other", words)]
-        if not found:  # only now: what is met again on the way is taken to be equal until all of it was looked at
+            found.append(Found("", "other", words))
+        elif not found:  # only now: what is met again on the way is taken to be equal until all of it was looked at
             self._same |= self._seen
         return found
 
