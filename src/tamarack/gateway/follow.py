@@ -205,6 +205,9 @@ class Follower:
 
     async def _report(self, connection: AsyncConnection) -> None:
         metering = self._gateway.metering
+        if self._reported == 0.0:
+            await self._begin_well(connection)
+        await self._tell_changes(connection)  # first, so that how targets stand is never older than what is told
         await connection.execute(
             "INSERT INTO node (name, environment, address, rollout, taken_up_at, feed, started_at, seen_at, problem,"
             " counting, switched, without, targets)"
@@ -230,9 +233,6 @@ class Follower:
                 "first": self._reported == 0.0,
             },
         )
-        if self._reported == 0.0:
-            await self._begin_well(connection)
-        await self._tell_changes(connection)
         self._reported = time.monotonic()
 
     def _targets(self) -> list[dict[str, Any]]:
