@@ -89,6 +89,8 @@ def test_a_new_version_begins_as_a_copy_and_is_published_in_place_of_the_earlier
     assert admin.post("/apis/sailings/2/new-version/", data=typed).status_code == 303
     assert "Nothing of it is rolled out yet." in admin.get("/apis/sailings/3/description").text
     publish = {"title": "Sailings", "base_path": "/sailings/v3", "backend": "", "state": "published", "deprecates": "2"}
+    gone = admin.post("/apis/sailings/3/description", data=publish | {"deprecates": "1"})
+    assert (gone.status_code, "version 1 is not published" in gone.text) == (422, True)
     assert admin.post("/apis/sailings/3/description", data=publish).status_code == 303
     found = drafting.load_configuration(world).api("sailings")
     assert found is not None

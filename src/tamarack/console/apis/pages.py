@@ -176,13 +176,13 @@ def _with(api: Api) -> Configuration:
     return draft().model_copy(update={"apis": apis})
 
 
-def _deprecating(api: Api, was: Version, now: Version) -> Api:
-    """The API where publishing a version deprecates an earlier one in the same step, if that was chosen."""
-    other = api.version(request.form.get("deprecates", ""))
+def _deprecating(api: Api, was: Version, now: Version, chosen: str) -> Api | None:
+    """The API where publishing a version deprecates an earlier one in the same step; None where that one cannot be."""
+    if not chosen or now.state != "published" or was.state not in ("draft", "preview"):
+        return api
+    other = api.version(chosen)
     if other is None or other.state != "published" or other.version == now.version:
-        return api
-    if now.state != "published" or was.state not in ("draft", "preview"):
-        return api
+        return None
     end = {"state": "deprecated", "deprecated_on": datetime.now(UTC).date(), "successor": now.version}
     return replace_version(api, other.model_copy(update=end))
 
@@ -215,7 +215,13 @@ def change_description(api: str, version: str) -> Any:
     typed["visible_to"] = "\n".join(audience)
     try:
         changed = Version.model_validate(inside.model_dump() | {name: typed[name] for name in _OF_THE_VERSION})
-        whole = _deprecating(replace_version(found, changed), inside, changed)
+        stepped = _deprecating(replace_version(found, changed), inside, changed, typed["deprecates"])
+        if stepped is None:
+            wrong = (
+                f"version {typed['deprecates']} is not published, so it cannot be deprecated in this step; choose again"
+            )
+            return _description_page(found, inside, typed, {"deprecates": wrong}), 422
+        whole = stepped
         texts = {name: typed[name] for name in _OF_THE_API}
         whole = Api.model_validate(whole.model_dump() | texts | {"visible_to": audience})
     except ValidationError as error:

@@ -16,7 +16,7 @@ class Meaning(NamedTuple):
 
 
 MEANING: dict[State, Meaning] = {
-    "draft": Meaning("It takes no calls.", "The portal does not show it."),
+    "draft": Meaning("Calls are answered 404.", "The portal does not show it."),
     "preview": Meaning("Calls are answered.", "The portal says that it may still change."),
     "published": Meaning("Calls are answered.", "The portal offers it to all who see the API."),
     "deprecated": Meaning("Calls are answered as before.", "The portal shows it to subscribers only."),
