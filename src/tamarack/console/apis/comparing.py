@@ -1,7 +1,6 @@
 """Comparing: what differs between descriptions of two versions, and whose recent calls a difference touches."""
 
 import json
-import re
 from collections import defaultdict
 from datetime import timedelta
 from functools import lru_cache
@@ -16,6 +15,7 @@ from tamarack.core.comparing.compare import compare, worst
 from tamarack.core.comparing.rules import Difference
 from tamarack.core.comparing.words import TITLES, as_data, as_markdown, counted_words
 from tamarack.core.configuration.model import Api, Configuration, Version
+from tamarack.core.text import call_shape
 from tamarack.store.documents import queries as documents
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db
@@ -84,17 +84,13 @@ def broken(live: Configuration, draft: Configuration) -> list[Broken]:
     return found
 
 
-def _shape(call: str) -> str:
-    return re.sub(r"{[^{}/]+}", "{}", call)
-
-
 def _callers(where: str, api: str, version: str) -> dict[str, list[Caller]]:
     """Who called each operation of a version lately, by the operation's shape."""
     span = watching.until_now(LOOKS_BACK, {"environment": where, "api": api, "version": version})
     found: dict[str, list[Caller]] = defaultdict(list)
     for busy in watching.busiest(db(), span, ("application", "organization", "operation"), most=500):
         application, organization, operation = busy.name
-        found[_shape(operation)].append(Caller(organization, application, busy.totals.calls))
+        found[call_shape(operation)].append(Caller(organization, application, busy.totals.calls))
     return found
 
 
@@ -132,7 +128,7 @@ def page(api: str, version: str) -> Any:
         differences=differences,
         titles=TITLES,
         words=counted_words(differences),
-        touched={one.call: callers.get(_shape(one.call), []) for one in differences if one.verdict == "breaking"},
+        touched={one.call: callers.get(call_shape(one.call), []) for one in differences if one.verdict == "breaking"},
         days=LOOKS_BACK.days,
         **head_values(found, inside),
     )

@@ -5,6 +5,7 @@ from typing import Any
 from flask import Blueprint, request
 from pydantic import ValidationError
 
+from tamarack.console.apis.imports import MOCK
 from tamarack.console.apis.versions import the_version
 from tamarack.console.page import acting, back_to, done, draft, render, requires
 from tamarack.core.configuration.model import Api, Version, check
@@ -15,8 +16,6 @@ from tamarack.web.application import db
 
 pages = Blueprint("new_version", __name__, url_prefix="/apis/<api>/<version>/new-version")
 
-MOCK = "@mock"
-"""Chosen in place of a backend where there is none yet."""
 FIELDS = ("label", "base_path", "backend")
 
 

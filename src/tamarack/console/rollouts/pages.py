@@ -6,7 +6,7 @@ from typing import Any
 from flask import Blueprint, abort, current_app, redirect, request
 
 from tamarack.config.exchange import draft_files
-from tamarack.console.apis.comparing import broken
+from tamarack.console.apis.comparing import LOOKS_BACK, broken
 from tamarack.console.page import (
     acting,
     back_to,
@@ -19,7 +19,7 @@ from tamarack.console.page import (
     requires,
     running,
 )
-from tamarack.console.rollouts.touched import LOOKS_BACK, touched
+from tamarack.console.rollouts.touched import touched
 from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Configuration, check_in

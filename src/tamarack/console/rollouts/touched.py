@@ -1,18 +1,17 @@
 """Whom a step in the life of a version touches: who is subscribed, and who called lately."""
 
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import NamedTuple
 
 from sqlmodel import col, func, select
 
+from tamarack.console.apis.comparing import LOOKS_BACK
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.life_cycle.states import Step, steps
 from tamarack.store.applications.tables import Subscription
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db
 
-LOOKS_BACK = timedelta(days=7)
-"""Whose calls are recent."""
 MOST_CALLERS = 500
 
 

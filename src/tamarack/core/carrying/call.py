@@ -231,11 +231,8 @@ class Call:
     def own_fields(self) -> bytes:
         """The fields that the gateway adds to an answer: the call id, what is left of the tightest limit, and those
         that steps asked for."""
-        taken = self.taken
         operation = self.operation
         if operation is None:
             return b"tamarack-call-id: %b\r\n%b" % (self.id, self.fields)
-        if taken is None:
-            return b"tamarack-call-id: %b\r\n%b%b" % (self.id, operation.ending, self.fields)
-        limits = operation.limit_fields(taken)
+        limits = operation.limit_fields(self.taken) if self.taken is not None else b""
         return b"tamarack-call-id: %b\r\n%b%b%b" % (self.id, limits, operation.ending, self.fields)

@@ -15,6 +15,7 @@ from tamarack.core.comparing.schemas import Found, Schemas
 from tamarack.core.openapi.example_bodies import media_of
 from tamarack.core.openapi.plain import dict_of, list_of
 from tamarack.core.openapi.references import path_item, resolve
+from tamarack.core.text import call_shape
 
 METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
 MOST_DIFFERENCES = 5_000
@@ -239,7 +240,7 @@ def _operations(document: Document) -> dict[str, Described]:
         whole = path_item(document, item)
         for method in METHODS:
             if isinstance(whole.get(method), dict):
-                shape = f"{method} {re.sub(r'{[^{}/]+}', '{}', path)}"
+                shape = call_shape(f"{method} {path}")
                 found.setdefault(shape, (f"{method} {path}", whole[method], whole))
     return found
 

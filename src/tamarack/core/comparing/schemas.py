@@ -10,6 +10,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any, Literal, NamedTuple
 
+from tamarack.core.openapi.modern import modern_keywords
+from tamarack.core.openapi.plain import dict_of, list_of
 from tamarack.core.openapi.references import resolve
 
 Direction = Literal["narrower", "wider", "other", "property added", "property removed", "required", "optional",
@@ -198,7 +200,7 @@ class Schemas:
         yield from self._variants(before, after, place, depth)
 
     def _object(self, before: Document, after: Document, place: str, depth: int) -> Iterator[Found]:
-        olds, news = _mapping(before, "properties"), _mapping(after, "properties")
+        olds, news = dict_of(before.get("properties")), dict_of(after.get("properties"))
         closed = after.get("additionalProperties") is False
         required_before, required_after = _names(before), _names(after)
         for name in dict.fromkeys([*olds, *news, *required_before, *required_after]):
@@ -219,9 +221,9 @@ class Schemas:
             if old is not None or new is not None:
                 yield from self._compare(True if old is None else old, True if new is None else new, here, depth + 1)
         yield from self._further(before, after, "additionalProperties", place, "further properties", depth)
-        for pattern in dict.fromkeys([*_mapping(before, "patternProperties"), *_mapping(after, "patternProperties")]):
-            old = _mapping(before, "patternProperties").get(pattern, True)
-            new = _mapping(after, "patternProperties").get(pattern, True)
+        patterns, now = dict_of(before.get("patternProperties")), dict_of(after.get("patternProperties"))
+        for pattern in dict.fromkeys([*patterns, *now]):
+            old, new = patterns.get(pattern, True), now.get(pattern, True)
             yield from self._compare(old, new, f"{place}/({pattern})", depth + 1)
 
     def _is_hidden(self, schema: Any, old: bool) -> bool:
@@ -240,7 +242,7 @@ class Schemas:
             yield from self._compare(old, new, f"{place}/*", depth + 1)
 
     def _array(self, before: Document, after: Document, place: str, depth: int) -> Iterator[Found]:
-        olds, news = _list(before, "prefixItems"), _list(after, "prefixItems")
+        olds, news = list_of(before.get("prefixItems")), list_of(after.get("prefixItems"))
         for at in range(max(len(olds), len(news))):
             old = olds[at] if at < len(olds) else before.get("items", True)
             new = news[at] if at < len(news) else after.get("items", True)
@@ -256,7 +258,7 @@ class Schemas:
     def _variants(self, before: Document, after: Document, place: str, depth: int) -> Iterator[Found]:
         """What is one of several: each variant finds the one that means the same, else the one of its name."""
         for key in ("oneOf", "anyOf"):
-            olds, news = list(_list(before, key)), list(_list(after, key))
+            olds, news = list(list_of(before.get(key))), list(list_of(after.get(key)))
             if not olds and not news:
                 continue
             if not olds or not news:
@@ -357,22 +359,6 @@ def _bounds(before: Document, after: Document, place: str) -> Iterator[Found]:
 # small helpers on what documents hold
 
 
-def modern_keywords(schema: Document) -> Document:
-    """OpenAPI 3.0's `nullable` and yes-or-no exclusive bounds as JSON Schema 2020-12 says them."""
-    made = dict(schema)
-    for bound, exclusive in (("minimum", "exclusiveMinimum"), ("maximum", "exclusiveMaximum")):
-        if isinstance(made.get(exclusive), bool):
-            strict = made.pop(exclusive)
-            if strict and bound in made:
-                made[exclusive] = made.pop(bound)
-    if made.pop("nullable", False) is True and "type" in made:
-        kinds = made["type"] if isinstance(made["type"], list) else [made["type"]]
-        made["type"] = [*kinds, "null"]
-        if isinstance(made.get("enum"), list) and None not in made["enum"]:
-            made["enum"] = [*made["enum"], None]
-    return made
-
-
 def _both(one: Document | bool, other: Document | bool) -> Document | bool:
     """A schema that allows what both allow."""
     if one is False or other is False:
@@ -392,7 +378,7 @@ def _both(one: Document | bool, other: Document | bool) -> Document | bool:
                       and mine[name] != theirs[name]}  # fmt: skip
             made[key] = {**mine, **theirs, **shared}
         elif key == "required":
-            made[key] = list(dict.fromkeys([*_list(made, key), *(value if isinstance(value, list) else [])]))
+            made[key] = list(dict.fromkeys([*list_of(made.get(key)), *(value if isinstance(value, list) else [])]))
         elif key == "type":
             olds, news = _kinds(made), _kinds({"type": value})
             made[key] = [k for k in olds if k in news or (k == "integer" and "number" in news)] or [
@@ -421,18 +407,8 @@ def _whole(schema: Document | bool) -> Document:
     return {} if schema else {"not": {}}
 
 
-def _mapping(schema: Document, key: str) -> dict[str, Any]:
-    value = schema.get(key)
-    return value if isinstance(value, dict) else {}
-
-
-def _list(schema: Document, key: str) -> list[Any]:
-    value = schema.get(key)
-    return value if isinstance(value, list) else []
-
-
 def _names(schema: Document) -> list[str]:
-    return [name for name in _list(schema, "required") if isinstance(name, str)]
+    return [name for name in list_of(schema.get("required")) if isinstance(name, str)]
 
 
 def _kinds(schema: Document) -> list[str]:
@@ -446,7 +422,7 @@ def _choices(schema: Document) -> list[Any] | None:
     """The only values that are allowed; None for any."""
     if "const" in schema:
         return [schema["const"]]
-    return _list(schema, "enum") if isinstance(schema.get("enum"), list) else None
+    return list_of(schema.get("enum")) if isinstance(schema.get("enum"), list) else None
 
 
 def _number(value: Any) -> float | None:

@@ -11,6 +11,7 @@ from tamarack.core.life_cycle.ending import ending_of, standing_successor
 from tamarack.core.limits.window import in_words
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.stages import Stage
+from tamarack.core.text import time_in_words
 
 SUBSCRIPTION_REASONS = ("not-subscribed", "subscription-paused", "application-paused")
 PLAN_REASONS = ("over-plan", "over-quota")
@@ -76,9 +77,9 @@ def explain(
 def of_backend(backend: Backend) -> list[str]:
     """Where calls go on to, how long that may take, and which target has its turn."""
     said = [
-        f"The call goes on to {backend.name}, which has {_seconds(backend.connect_timeout_ms)} to take the"
-        f" connection and {_seconds(backend.first_timeout_ms or backend.read_timeout_ms)} to answer."
-        + (f" The whole call may take {_seconds(backend.whole_timeout_ms)}." if backend.whole_timeout_ms else "")
+        f"The call goes on to {backend.name}, which has {time_in_words(backend.connect_timeout_ms)} to take the"
+        f" connection and {time_in_words(backend.first_timeout_ms or backend.read_timeout_ms)} to answer."
+        + (f" The whole call may take {time_in_words(backend.whole_timeout_ms)}." if backend.whole_timeout_ms else "")
         + _signs_in(backend)
     ]
     if len(backend.targets) > 1:
@@ -183,7 +184,3 @@ def _signs_in(backend: Backend) -> str:
         case "bearer":
             return f" The gateway signs in with the secret `{backend.sign_in_secret}` as Bearer."
     return ""
-
-
-def _seconds(ms: int) -> str:
-    return f"{ms // 1000} s" if ms % 1000 == 0 else f"{ms} ms"

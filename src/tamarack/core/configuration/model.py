@@ -19,6 +19,7 @@ from tamarack.core.identity.secret_facts import SecretFacts, may_go_to
 from tamarack.core.identity.secret_names import names_in
 from tamarack.core.limits.window import Window, distinct
 from tamarack.core.policies import AnyPolicy, kind_of
+from tamarack.core.text import call_shape
 from tamarack.core.types import Day, Frozen, Line, Name, OneLine, Problem, Text, Title
 
 METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace", "any")
@@ -114,7 +115,7 @@ class Operation(Frozen):
     @property
     def shape(self) -> str:
         """The call without its parameters' names: two of one shape match the same calls."""
-        return re.sub(r"\{[^{}/]+\}", "{}", self.call)
+        return call_shape(self.call)
 
 
 State = Literal["draft", "preview", "published", "deprecated", "retired"]

@@ -9,7 +9,8 @@ import orjson
 
 from tamarack.core.mocking.documented import status_of
 from tamarack.core.openapi.example_bodies import media_of
-from tamarack.core.openapi.plain import dict_of, list_of
+from tamarack.core.openapi.modern import modern_keywords
+from tamarack.core.openapi.plain import dict_of
 from tamarack.core.openapi.references import path_item, resolve
 
 MOST_PROBLEMS = 12
@@ -75,13 +76,4 @@ def modern(schema: Any, depth: int = 0) -> Any:
         return {"$ref": schema["$ref"]}
     made = {key: value if key in ("example", "default", "enum", "const") else modern(value, depth + 1)
             for key, value in schema.items()}  # fmt: skip
-    for bound, exclusive in (("minimum", "exclusiveMinimum"), ("maximum", "exclusiveMaximum")):
-        if isinstance(made.get(exclusive), bool) and made.pop(exclusive) and bound in made:
-            made[exclusive] = made.pop(bound)
-    if made.pop("nullable", False) is True:
-        kinds = made.get("type")
-        if isinstance(kinds, str):
-            made["type"] = [kinds, "null"]
-        if isinstance(made.get("enum"), list) and None not in list_of(made["enum"]):
-            made["enum"] = [*made["enum"], None]
-    return made
+    return modern_keywords(made)

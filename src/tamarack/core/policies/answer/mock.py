@@ -16,9 +16,9 @@ from tamarack.core.carrying.parts import Answerer, Part, Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
 from tamarack.core.mocking.choosing import ReadyAnswer, preferred
-from tamarack.core.policies.forward.time_limits import time_in_words
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
+from tamarack.core.text import time_in_words
 from tamarack.core.types import Name
 from tamarack.core.values.call_values import LARGEST_BODY
 from tamarack.core.values.conditions import Condition

@@ -7,7 +7,7 @@ from pydantic import Field, model_validator
 from tamarack.core.carrying.parts import Part, Timing
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
-from tamarack.core.text import in_words
+from tamarack.core.text import in_words, time_in_words
 from tamarack.core.types import Name
 
 LONGEST_MS = 3_600_000
@@ -52,11 +52,6 @@ class TimeLimits(Policy):
         if not (self.connect_ms or self.first_ms or self.between_ms or self.whole_ms):
             raise ValueError("every limit is 0, so nothing is bounded; give at least one in milliseconds")
         return self
-
-
-def time_in_words(ms: int) -> str:
-    """Milliseconds as people say them: `250 ms`, `2 s`, `2.5 s`."""
-    return f"{ms} ms" if ms < 1000 else f"{ms / 1000:g} s"
 
 
 def _compile(policy: TimeLimits, surroundings: Surroundings) -> list[Part]:
