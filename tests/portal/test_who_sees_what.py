@@ -63,7 +63,7 @@ def values(world: Session, planner: Application) -> Iterator[dict[str, str]]:
     """What stands in the addresses of the table: real things, so that a 404 means hidden."""
     subscription = world.exec(select(Subscription)).one()
     yield {"api": "sailings", "version": "2", "id": planner.id, "subscription": subscription.id, "ending": "json",
-           "name": "first-steps", "code": "over-plan"}  # fmt: skip
+           "name": "first-steps", "code": "over-plan", "number": "1"}  # fmt: skip
 
 
 def test_every_route_says_what_it_takes_or_is_public(portal: FlaskClient) -> None:

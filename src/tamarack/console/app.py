@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import Flask, url_for
 
-from tamarack.console.apis import answers, comparing, documentation, guide, imports, new_version, policies
+from tamarack.console.apis import answers, documentation, guide, imports, policies
 from tamarack.console.apis import pages as apis
 from tamarack.console.backends import pages as backends
 from tamarack.console.bench import browser, saved, traces
@@ -15,6 +15,7 @@ from tamarack.console.bench import pages as bench
 from tamarack.console.door import own_password, sign_in
 from tamarack.console.finding import pages as finding
 from tamarack.console.kept import pages as kept
+from tamarack.console.life_cycle import answering, comparing, new_version, versions, writing
 from tamarack.console.limits import pages as limits
 from tamarack.console.limits import try_limit
 from tamarack.console.overview import pages as overview
@@ -41,6 +42,9 @@ BLUEPRINTS = (
     answers.pages,
     comparing.pages,
     new_version.pages,
+    versions.pages,
+    writing.pages,
+    answering.pages,
     imports.pages,
     policies.pages,
     guide.pages,

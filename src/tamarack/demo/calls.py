@@ -68,6 +68,21 @@ KINDS: tuple[Kind, ...] = (
 )  # fmt: skip
 
 
+_MOVED = {"counter-desk": 6.2, "island-planner": 4.3, "tern-mobile": 1.6}
+"""How many days ago each application went over to version 2 of Sailings; the others still call version 1."""
+
+
+def as_called(kind: Kind, application: str, days_ago: float) -> Kind:
+    """A kind of call as an application makes it so many days ago: of the version of Sailings that it is on."""
+    new, old = KINDS[0], next(one for one in KINDS if one.version == "1")
+    if kind not in (new, old) or application == "visitor-screen":
+        return kind
+    moved = _MOVED.get(application)
+    if moved is None:
+        return kind
+    return new if days_ago < moved else old
+
+
 def rhythm(at: datetime) -> float:
     """How busy an hour is against the mean: quiet nights, a morning and an afternoon peak, busy Fridays and Sundays."""
     hour = at.hour + at.minute / 60

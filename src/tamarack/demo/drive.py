@@ -9,7 +9,7 @@ import time
 from base64 import b64encode
 from datetime import UTC, datetime
 
-from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, choose, fill, rhythm
+from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, as_called, choose, fill, rhythm
 from tamarack.demo.harbour_office import LIVES_S
 from tamarack.demo.places import HARBOUR_OFFICE
 from tamarack.demo.stand_ins import demo_secret
@@ -126,7 +126,8 @@ async def _one(
     settings: Settings, draw: random.Random, application: DemoApplication, node: _Node, environment: str
 ) -> None:
     products = {product for product, _ in application.subscriptions}
-    kind = choose(draw, [kind for kind in KINDS if kind.product in products])
+    name = application.title.lower().replace(" ", "-")
+    kind = as_called(choose(draw, [kind for kind in KINDS if kind.product in products]), name, 0)
     day = datetime.now(UTC).date().isoformat()
     key = _key(settings, application.title, environment)
     if draw.random() < 0.01:

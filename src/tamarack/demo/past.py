@@ -14,7 +14,7 @@ from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.traffic.record import HIT, MISS, Record
 from tamarack.core.traffic.rollup import Cell, Key, add_cell, roll_up
 from tamarack.core.traffic.totals import Totals
-from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, choose, fill, rhythm
+from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, as_called, choose, fill, rhythm
 from tamarack.store.traffic.partitions import make_partitions
 from tamarack.store.traffic.recording import KeyIds, copy_calls, load_rollups
 
@@ -62,9 +62,7 @@ def past_calls(
                 break
             number += 1
             kinds = [kind for kind in KINDS if kind.product in caller.subscriptions]
-            kind = choose(draw, kinds)
-            if kind.version == "1" and kind.api == "sailings" and caller.application not in ("kiosk", "manifest-sync"):
-                kind = KINDS[0]
+            kind = as_called(choose(draw, kinds), caller.application, (until - at) / timedelta(days=1))
             slow = kind.api == "fares" and slow_evening <= minute < slow_evening + timedelta(hours=2)
             away = kind.backend == "positions" and outage <= minute < outage + timedelta(minutes=25)
             refused = wild and caller.application == "manifest-sync" and draw.random() < 0.82

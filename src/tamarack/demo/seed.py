@@ -3,7 +3,7 @@
 import re
 import secrets
 from dataclasses import replace
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
 
 import psycopg
@@ -13,10 +13,12 @@ from sqlmodel import Session, func, select
 from tamarack.config.documents import keep_documents
 from tamarack.config.files import Loaded, load
 from tamarack.core.configuration.model import Configuration
+from tamarack.core.life_cycle.brown_outs import BrownOut
 from tamarack.core.openapi.read import describe
 from tamarack.core.traffic import otlp
 from tamarack.core.traffic.alert import Rule
 from tamarack.demo.harbour_office import ISSUER
+from tamarack.demo.life_cycle import tell_of_versions
 from tamarack.demo.past import Past, PastCaller, kept_past, load_past
 from tamarack.demo.places import COLLECTOR, VISITOR_SCREEN
 from tamarack.demo.portal import furnish
@@ -62,8 +64,16 @@ def shipped_configuration(port_base: int) -> Loaded:
 
 
 def _ending_soon(configuration: Configuration, today: date) -> Configuration:
-    """What is deprecated is so for three weeks, and answers for three months more."""
-    days = {"deprecated_on": today - timedelta(days=23), "sunset_on": today + timedelta(days=92)}
+    """What is deprecated is so for three weeks, and answers for three months more, with two brown-outs at the end."""
+    outs = tuple(
+        BrownOut(at=datetime.combine(today + timedelta(days=days), time(hour), UTC), minutes=minutes)
+        for days, hour, minutes in ((71, 9, 15), (85, 13, 60))
+    )
+    days = {
+        "deprecated_on": today - timedelta(days=23),
+        "sunset_on": today + timedelta(days=92),
+        "brown_outs": outs,
+    }
     apis = tuple(
         api.model_copy(
             update={
@@ -111,6 +121,7 @@ def seed(engine: Engine, settings: Settings) -> None:
         _watch(session)
         _begin_earlier(session, settings.demo_days)
         furnish(session, loaded.configuration, settings.portal_url)
+        tell_of_versions(session, loaded.configuration, settings.portal_url)
         targets = {
             backend.name + (", second" if place else ""): target.address.partition("://")[2]
             for backend in loaded.configuration.backends

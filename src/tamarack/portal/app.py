@@ -7,8 +7,8 @@ from flask import Flask
 from tamarack.portal import branding, notices, reasons
 from tamarack.portal.applications import credentials, sharing, usage
 from tamarack.portal.applications import pages as applications
+from tamarack.portal.catalogue import feedback, reference, subscribe, trying
 from tamarack.portal.catalogue import pages as catalogue
-from tamarack.portal.catalogue import reference, subscribe, trying
 from tamarack.portal.door import own_password, sign_in
 from tamarack.portal.joining import pages as joining
 from tamarack.portal.joining import team
@@ -24,6 +24,7 @@ BLUEPRINTS = (
     catalogue.pages,
     reference.pages,
     trying.pages,
+    feedback.pages,
     subscribe.pages,
     applications.pages,
     sharing.pages,

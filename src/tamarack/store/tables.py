@@ -15,6 +15,7 @@ from tamarack.store.handed_over import tables as handed_over
 from tamarack.store.joining import tables as join
 from tamarack.store.keys import key_set_table as key_set
 from tamarack.store.keys import signing_table as signing_key
+from tamarack.store.life_cycle import tables as life_cycle
 from tamarack.store.mail import tables as mail
 from tamarack.store.people import attempts as sign_in_attempt
 from tamarack.store.people import sessions as signed_in
@@ -49,6 +50,7 @@ __all__ = [
     "handed_over",
     "join",
     "key_set",
+    "life_cycle",
     "mail",
     "notice",
     "organization",

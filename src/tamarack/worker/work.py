@@ -15,6 +15,7 @@ from tamarack.worker.hand_over import make_and_drop
 from tamarack.worker.jobs import answer_strangers, change_plans, drop_stale, ship_all_use
 from tamarack.worker.keep import HouseKeeper
 from tamarack.worker.key_sets import KeySetFollower
+from tamarack.worker.life_cycle import PublishedTeller, take_next_step
 from tamarack.worker.mail import send_mail
 from tamarack.worker.runner import Task, log, run
 from tamarack.worker.ship import Shipper
@@ -33,6 +34,8 @@ def tasks(settings: Settings, stop: threading.Event, engine: Engine) -> list[Tas
         Task("partitions and old records", 60.0, HouseKeeper(settings, log).keep),
         Task("key sets, overlaps and watches", 0.0, key_sets.look, key_sets.close),
         Task("plans that change", 0.5, lambda: change_plans(engine, log)),
+        Task("planned steps of versions", 0.5, lambda: take_next_step(engine, settings, log)),
+        Task("previews that are published", 1.0, PublishedTeller(engine, settings, log).look),
         Task("what strangers ask for", 0.5, lambda: answer_strangers(engine, settings, log)),
         Task("mail", 0.5, lambda: bool(send_mail(engine, settings, log))),
         Task("links that are past, and search", 60.0, lambda: drop_stale(engine, settings)),

@@ -5,7 +5,7 @@ Everything is read from `core.configuration.effective`, so the drawing shows wha
 
 from dataclasses import dataclass, field
 
-from tamarack.core.configuration.effective import EVERYWHERE, Placement, answers_alone, held, is_closed, is_open, placed
+from tamarack.core.configuration.effective import EVERYWHERE, Placement, answers_alone, closed, held, is_open, placed
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.policies import AnyPolicy, kind_of
@@ -63,8 +63,15 @@ def call_path(
         by_level[one.placement.level].cells.setdefault(one.stage, []).append(slip)
     everywhere, whole = by_level["everywhere"], by_level["api"]
     if not is_open(rows):
-        everywhere.cells.setdefault(Stage.PERMIT, []).append(Slip("Subscription", "in force", fixed=True))
-    if is_closed(rows):
+        brief = "in force" if version.open_trial is None else "or on trial"
+        everywhere.cells.setdefault(Stage.PERMIT, []).append(Slip("Subscription", brief, fixed=True))
+    if version.open_trial is not None:
+        brief = ", ".join(window.brief for window in version.open_trial.limits)
+        whole.cells.setdefault(Stage.METER, []).append(Slip("On trial", brief, fixed=True))
+    if version.state == "deprecated" and version.brown_outs:
+        brief = f"{len(version.brown_outs)} planned"
+        whole.cells.setdefault(Stage.GUARD, []).append(Slip("Brown-outs", brief, fixed=True))
+    if closed(version, rows):
         whole.cells.setdefault(Stage.IDENTIFY, []).append(Slip("Closed", "no way to identify", fixed=True))
     everywhere.cells.setdefault(Stage.RETURN, []).append(Slip("Call id", "field added", fixed=True))
     backend = draft.backend(version.backend)

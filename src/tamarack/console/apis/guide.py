@@ -14,7 +14,7 @@ from sqlmodel import col, select
 from tamarack.console.apis.versions import replace_version, the_version
 from tamarack.console.bench.operation_call import view_of
 from tamarack.console.page import act, acting, back_to, done, draft, environment, may, refuse, render, requires, running
-from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
+from tamarack.core.configuration.effective import closed, held, in_force, is_open, opened
 from tamarack.core.configuration.explain import explain_ways
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.configuration.plans import Plan, Product
@@ -76,7 +76,7 @@ def guide_for(api: Api, version: Version) -> Guide | None:
         return None
     where = environment()
     rows = [held(draft(), api, version, operation) for operation in version.operations]
-    needs_caller = not all(is_open(one) for one in rows)
+    needs_caller = not all(opened(version, one) for one in rows)
     products = [product for product in draft().products_with(api.name) if product.plans]
     subscriptions = _subscriptions([product.name for product in products], where)
     _, live = running(where)
@@ -87,7 +87,7 @@ def guide_for(api: Api, version: Version) -> Guide | None:
     )
     guide = Guide(
         done={
-            "protect": not any(is_closed(one) for one in rows),
+            "protect": not any(closed(version, one) for one in rows),
             "offer": bool(products) or not needs_caller,
             "application": bool(subscriptions) or not needs_caller,
             "rollout": runs,

@@ -12,6 +12,7 @@ from tamarack.console.apis.call_path import call_path, holding
 from tamarack.console.apis.guide import guide_for
 from tamarack.console.apis.guide import values as guide_values
 from tamarack.console.apis.versions import replace_version, the_version
+from tamarack.console.life_cycle import form as life_cycle_form
 from tamarack.console.page import (
     acting,
     back_to,
@@ -38,6 +39,7 @@ from tamarack.core.types import problems_of
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
+from tamarack.store.life_cycle import feedback
 from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.secrets import queries as secret_store
@@ -106,7 +108,17 @@ def path_values(found: Api, inside: Version) -> dict[str, Any]:
         "sentences": explain(draft(), found, inside, operation, plan),
         "plans": plans,
         "plan_key": chosen if plan is not None else "",
+        **_said_of(found, inside, operation.call if operation is not None else ""),
     }
+
+
+def _said_of(found: Api, inside: Version, call: str) -> dict[str, Any]:
+    """What developers say of a preview, or of one operation of it."""
+    if inside.state != "preview":
+        return {"said": [], "tally": None}
+    tally = feedback.tallies(db(), found.name, inside.version).get(call)
+    said = feedback.of_version(db(), found.name, inside.version, call, most=3) if tally is not None else []
+    return {"said": said, "tally": tally}
 
 
 def head_values(found: Api, inside: Version) -> dict[str, Any]:
@@ -141,7 +153,7 @@ def _document_values(sha256: str) -> dict[str, Any]:
     }
 
 
-def _description_page(found: Api, inside: Version, typed: dict[str, str], errors: dict[str, str]) -> str:
+def _description_page(found: Api, inside: Version, typed: dict[str, Any], errors: dict[str, str]) -> str:
     now = datetime.now(UTC)
     span = watching.Span(now - timedelta(days=1), now, {"api": found.name, "environment": "production"})
     return render(
@@ -150,6 +162,8 @@ def _description_page(found: Api, inside: Version, typed: dict[str, str], errors
         audiences=audience_options(),
         **_document_values(inside.document),
         backends=draft().backends,
+        kept=life_cycle_form.kept(inside),
+        organizations=life_cycle_form.organizations(),
         typed=typed,
         errors=errors,
         calls_lately=watching.totals(db(), span).calls,
@@ -201,20 +215,23 @@ def _impossible(api: Api, was: Version, now: Version) -> str:
 
 
 _OF_THE_API = ("title", "summary", "owner", "contact")
-_OF_THE_VERSION = ("base_path", "backend", "state", "deprecated_on", "sunset_on", "successor")
+_OF_THE_VERSION = ("base_path", "backend")
+_CHECKED = (*_OF_THE_VERSION, *life_cycle_form.FIELDS)
 
 
 @pages.post("/<api>/<version>/description")
 @requires("edit")
 def change_description(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
-    typed = {name: request.form.get(name, "").strip() for name in (*_OF_THE_API, *_OF_THE_VERSION, "deprecates")}
+    plain = (*_OF_THE_API, *_OF_THE_VERSION, "deprecates")
+    typed = {name: request.form.get(name, "").strip() for name in plain} | life_cycle_form.typed_fields()
     if typed["state"] == "deprecated" != inside.state and not typed["deprecated_on"]:
         typed["deprecated_on"] = str(datetime.now(UTC).date())
     audience = typed_audience()
     typed["visible_to"] = "\n".join(audience)
     try:
-        changed = Version.model_validate(inside.model_dump() | {name: typed[name] for name in _OF_THE_VERSION})
+        own = {name: typed[name] for name in _OF_THE_VERSION} | life_cycle_form.as_version(typed)
+        changed = Version.model_validate(inside.model_dump() | own)
         stepped = _deprecating(replace_version(found, changed), inside, changed, typed["deprecates"])
         if stepped is None:
             wrong = (
@@ -225,13 +242,13 @@ def change_description(api: str, version: str) -> Any:
         texts = {name: typed[name] for name in _OF_THE_API}
         whole = Api.model_validate(whole.model_dump() | texts | {"visible_to": audience})
     except ValidationError as error:
-        errors = {str(problem.path[0]): problem.message for problem in problems_of(error) if problem.path}
+        errors = {life_cycle_form.field_of(problem): problem.message for problem in problems_of(error)}
         return _description_page(found, inside, typed, errors), 422
-    if errors := audience_errors(whole.visible_to):
+    if errors := audience_errors(whole.visible_to) | life_cycle_form.errors_of(typed):
         return _description_page(found, inside, typed, errors), 422
     if impossible := _impossible(found, inside, changed):
         return _description_page(found, inside, typed, {"state": impossible}), 422
-    problem = next((p for p in check(_with(whole)) if p.path[-1] in _OF_THE_VERSION), None)
+    problem = next((p for p in check(_with(whole)) if p.path[-1] in _CHECKED), None)
     if problem is not None:
         return _description_page(found, inside, typed, {str(problem.path[-1]): problem.message}), 422
     if request.form.get("act") == "check":

@@ -25,6 +25,7 @@ from tamarack.core.told.would_pass import Outcome, would_pass
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Credential
 from tamarack.store.documents import queries as documents
+from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.tables import FeedItem
 from tamarack.web.application import db
 
@@ -109,6 +110,7 @@ def page(api: str, version: str) -> Any:
                 time.perf_counter_ns,
                 said,
                 documents=lambda sha256: documents.document_tree(db(), sha256),
+                closed_at=rolling.closed_at(db(), where, configuration),
             )
     credentials = _credentials(application, kinds, where)
     usable = [one for one, state in credentials if state == "in force"]

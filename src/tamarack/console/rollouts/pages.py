@@ -6,7 +6,7 @@ from typing import Any
 from flask import Blueprint, abort, current_app, redirect, request
 
 from tamarack.config.exchange import draft_files
-from tamarack.console.apis.comparing import LOOKS_BACK, broken
+from tamarack.console.life_cycle.comparing import LOOKS_BACK, broken
 from tamarack.console.page import (
     acting,
     back_to,

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 from sqlmodel import col, func, select
 
-from tamarack.console.apis.comparing import LOOKS_BACK
+from tamarack.console.life_cycle.comparing import LOOKS_BACK
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.life_cycle.states import Step, steps
 from tamarack.store.applications.tables import Subscription

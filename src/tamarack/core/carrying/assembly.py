@@ -16,8 +16,9 @@ from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.caching.memory import SPACE
 from tamarack.core.carrying.caching import CacheStore, Caching
 from tamarack.core.carrying.call import Call, Published
-from tamarack.core.carrying.identifying import identify, subscribed, take_off
-from tamarack.core.carrying.metering import Meter, PlanMeter, QuotaLog, QuotaMeter
+from tamarack.core.carrying.identifying import Closed, identify, subscribed, take_off
+from tamarack.core.carrying.intermission import Intermission, out_for_now
+from tamarack.core.carrying.metering import Key, Meter, PlanMeter, QuotaLog, QuotaMeter
 from tamarack.core.carrying.parts import (
     Answered,
     Answerer,
@@ -45,13 +46,14 @@ from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, Snapsho
 from tamarack.core.http.fields import Header, field_line, quoted
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
-from tamarack.core.life_cycle.ending import ending_fields
+from tamarack.core.life_cycle.ending import ending_fields, in_words
 from tamarack.core.limits.store import CounterStore, Limiter
 from tamarack.core.limits.told import standard
 from tamarack.core.limits.window import Window
 from tamarack.core.mocking.choosing import Answers
 from tamarack.core.policies import KINDS, PolicyKind
 from tamarack.core.policies.kind import Surroundings
+from tamarack.core.policies.meter.rate_limit import by_caller
 from tamarack.core.stages import Stage
 from tamarack.core.told.trace import told_by
 from tamarack.core.traffic.record import PLACE
@@ -122,6 +124,7 @@ class Workshop:
     backends: Mapping[str, str] = field(default_factory=dict)
     """What each backend is, as text: kept answers of one are no answers of another."""
     _made: dict[tuple[PlacedPolicy, str], tuple[Part, ...]] = field(default_factory=dict)
+    _limiters: dict[str, Limiter] = field(default_factory=dict)
 
     def parts_of(self, placed: PlacedPolicy, version: SnapshotVersion) -> tuple[Part, ...]:
         """A placed policy's parts, made once, so that the operations of a placement share what they keep."""
@@ -137,6 +140,14 @@ class Workshop:
                 check_runner(part)
                 if isinstance(part, Limit) and part.limiter is not None:
                     self.counters.bind(part.limiter)
+        return found
+
+    def limiter(self, id: str, name: str, limits: tuple[Window, ...]) -> Limiter:
+        """A limiter that is no policy's, made once for all operations that share it."""
+        found = self._limiters.get(id)
+        if found is None:
+            found = self._limiters[id] = Limiter(id, name, limits)
+            self.counters.bind(found)
         return found
 
     def told(self, placed: PlacedPolicy, part: Part) -> Told:
@@ -186,6 +197,10 @@ class _Folding:
         self.outer = [part for part in outer if isinstance(part, Way)]
         self.is_open = any(isinstance(part, Opening) for _, part in self.parts)
         self.retired = version.state == "retired"
+        self.trial = version.trial
+        self.closed = not self.is_open and not self.of(Way)
+        if self.closed and self.trial is not None and not self.trial.invited:
+            self.closed, self.is_open = False, True
 
     def of(self, kind: type[Part], stage: Stage | None = None) -> list[tuple[Told, Part]]:
         """The parts of a kind, in the order of their policies."""
@@ -349,18 +364,22 @@ class _Folding:
             refusal = _retired(self.version)
             return [NamedStep(Stage.GUARD, lambda call: refusal, (Told("Retired", "", "built in"),))]
         named = self._steps(Stage.GUARD)
+        if self.version.brown_outs:
+            step = out_for_now(_intermissions(self.version))
+            named.insert(0, NamedStep(Stage.GUARD, step, (Told("Brown-outs", "", "built in"),)))
         ways = self.of(Way)
         kept = {name for _, way in ways if isinstance(way, Way) and not way.strips for name in way.secret}
         takers = [way for way in self.outer if kept.isdisjoint(way.secret)]
         if self.is_open:
             named += _taken_off(takers, "Open to anyone")
-        elif not ways:
+        elif self.closed:
             named.append(NamedStep(Stage.IDENTIFY, lambda call: _CLOSED, (Told("Closed", "", "built in"),)))
         else:
-            step = identify([(told.name, way) for told, way in ways if isinstance(way, Way)])
+            optional = self.trial is not None and not self.trial.invited
+            step = identify([(told.name, way) for told, way in ways if isinstance(way, Way)], optional)
             named.append(NamedStep(Stage.IDENTIFY, step, tuple(told for told, _ in ways)))
             named += _taken_off(takers, "Other credentials")
-            step = subscribed(self.version.api)
+            step = subscribed(self.version.api, self.trial, _closed(self.version))
             named.append(NamedStep(Stage.PERMIT, step, (Told("Subscription", "", "built in"),)))
         return named + self._steps(Stage.PERMIT)
 
@@ -368,7 +387,8 @@ class _Folding:
         """All that counts calls of the operation; None where nothing does."""
         limits = [part for _, part in self.of(Limit) if isinstance(part, Limit)]
         costs = [part.calls for _, part in self.of(Cost) if isinstance(part, Cost)]
-        if self.retired or (self.is_open and not limits and not costs and self.cap is None):
+        trial = self._trial_limit()
+        if self.retired or (self.is_open and not limits and not costs and self.cap is None and trial is None):
             return None
         pairs = [(limit.limiter, limit.key) for limit in limits if limit.limiter is not None]
         if self.cap is not None:
@@ -378,7 +398,14 @@ class _Folding:
         ]
         plans = {} if self.is_open else self.plans.meters(self.version.api, self.name)
         counted = quotas or any(plan.quota is not None for plan in plans.values())
-        return Meter(pairs, plans, max(costs, default=1), quotas, self.shop.log if counted else None)
+        return Meter(pairs, plans, max(costs, default=1), quotas, self.shop.log if counted else None, trial)
+
+    def _trial_limit(self) -> tuple[Limiter, Key] | None:
+        """What calls without a subscription count against while the version is a preview: one count for all of it."""
+        trial, version = self.trial, self.version
+        if trial is None:
+            return None
+        return self.shop.limiter(f"@trial/{version.api}/{version.version}", "preview", trial.limits), by_caller
 
 
 def _parameters(base_path: str, path: str) -> dict[str, int]:
@@ -398,13 +425,38 @@ def _step_of(part: Part) -> Step | None:
     return part.request if isinstance(part, Change) else None
 
 
+def _instead(version: SnapshotVersion) -> str:
+    """What takes a version's place and where, without a full stop; empty where nothing does."""
+    return f"version {version.successor} at {version.successor_path} takes its place" if version.successor else ""
+
+
 def _retired(version: SnapshotVersion) -> Refusal:
     """What every call of a retired version is told: what takes its place, where something does."""
+    instead = _instead(version)
     title = f"Version {version.version} of {version.title} is no longer offered"
-    detail = ""
-    if version.successor:
-        detail = f"{title}; version {version.successor} at {version.successor_path} takes its place."
-    return Refusal(REASONS["retired"], detail=detail)
+    return Refusal(REASONS["retired"], detail=f"{title}; {instead}." if instead else "")
+
+
+def _closed(version: SnapshotVersion) -> Closed | None:
+    """That newer subscriptions do not cover a deprecated version."""
+    if version.closed_at is None:
+        return None
+    instead = _instead(version)
+    called = f"Version {version.version} of {version.title}"
+    return Closed(version.closed_at.timestamp(), called, f"{instead[0].upper()}{instead[1:]}." if instead else "")
+
+
+def _intermissions(version: SnapshotVersion) -> list[Intermission]:
+    """The stretches in which a version is out, with what callers are told then."""
+    instead = _instead(version)
+    end = f" It ends on {in_words(version.sunset_on)}." if version.sunset_on is not None else ""
+    found = []
+    for one in version.brown_outs:
+        called = f"Version {version.version} of {version.title}"
+        out = f"{called} is switched off on purpose, {one.said}, because it will be retired"
+        detail = f"{out}; {instead}.{end}" if instead else f"{out}.{end}"
+        found.append(Intermission(one.at.timestamp(), one.until.timestamp(), detail))
+    return found
 
 
 def _taken_off(ways: Sequence[Way], title: str) -> list[NamedStep]:

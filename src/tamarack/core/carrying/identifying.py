@@ -7,12 +7,14 @@ is not its own yields to another that reads the same place. Every credential is 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Step, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.http.origins import site_called_from
 from tamarack.core.identity.caller import Caller
+from tamarack.core.life_cycle.trial import Trial
 
 _REVOKED = REASONS["revoked-credential"]
 _EXPIRED = REASONS["expired-credential"]
@@ -21,17 +23,21 @@ _CREDENTIAL_SITE = Refusal(REASONS["credential-site"])
 _APPLICATION_PAUSED = Refusal(REASONS["application-paused"])
 
 
-def identify(ways: Sequence[tuple[str, Way]]) -> Step:
-    """The step for some ways, each with its policy's name."""
+def identify(ways: Sequence[tuple[str, Way]], optional: bool = False) -> Step:
+    """The step for some ways, each with its policy's name. Where it is `optional`, a call may show no credential."""
     challenges = tuple(dict.fromkeys((b"www-authenticate", way.challenge) for _, way in ways if way.challenge))
     asked = " or ".join(dict.fromkeys(way.asks for _, way in ways if way.asks))
     names = ", ".join(name for name, _ in ways)
-    missing = Refusal(
-        REASONS["no-credential"],
-        challenges,
-        names,
-        f"{asked} is asked for" if asked else "",
-        f"This operation needs a credential and the call carried none: send {asked}." if asked else "",
+    missing = (
+        None
+        if optional
+        else Refusal(
+            REASONS["no-credential"],
+            challenges,
+            names,
+            f"{asked} is asked for" if asked else "",
+            f"This operation needs a credential and the call carried none: send {asked}." if asked else "",
+        )
     )
     doubled = Refusal(REASONS["doubled-credential"], policy=names)
     revoked = {name: Refusal(_REVOKED, challenges, name) for name, _ in ways}
@@ -112,10 +118,27 @@ def take_off(ways: Sequence[Way]) -> Step:
     return step
 
 
-def subscribed(api: str) -> Step:
-    """A subscription in force for this API: holds wherever a caller is identified."""
+class Closed(NamedTuple):
+    """That subscriptions made from a moment on (seconds since the epoch) do not cover a version."""
+
+    since: float
+    called: str
+    """The version, as callers are told of it."""
+    instead: str
+    """What takes its place, as a sentence; empty for nothing."""
+
+
+def subscribed(api: str, trial: Trial | None = None, closed: Closed | None = None) -> Step:
+    """A subscription in force for this API: holds wherever a caller is identified.
+
+    Where there is a `trial`, those whom it lets in need none; a `closed` version is not covered by newer ones.
+    """
     missing = Refusal(REASONS["not-subscribed"], note=f"the application has no subscription to {api}")
     waiting = Refusal(REASONS["subscription-paused"], note=f"the application's subscription to {api} is paused")
+    if trial is not None:
+        return _on_trial(api, trial, missing, waiting)
+    if closed is not None:
+        return _before_closing(subscribed(api), closed)
 
     def step(call: Call) -> Refusal | None:
         caller = call.caller
@@ -128,6 +151,48 @@ def subscribed(api: str) -> Step:
         if grant.paused:
             return waiting
         call.grant = grant
+        return None
+
+    return step
+
+
+def _on_trial(api: str, trial: Trial, missing: Refusal, waiting: Refusal) -> Step:
+    """Whoever is subscribed calls under their plan, and those whom a trial lets in call all the same."""
+
+    def step(call: Call) -> Refusal | None:
+        caller = call.caller
+        if caller is None:
+            return None if not trial.invited else missing
+        if caller.paused:
+            return _APPLICATION_PAUSED
+        grant = caller.grants.get(api)
+        if grant is None or grant.paused:
+            if trial.lets_in(caller.organization):
+                return None
+            return missing if grant is None else waiting
+        call.grant = grant
+        return None
+
+    return step
+
+
+def _before_closing(inner: Step, closed: Closed) -> Step:
+    """What a subscription in force covers, where it was made before the version was closed to new ones."""
+    since, called, instead = closed
+    detail = f"{called} is deprecated, and subscriptions made since then do not cover it. {instead}".strip()
+    late = Refusal(
+        REASONS["not-subscribed"], note=f"the subscription was made after {called} was closed", detail=detail
+    )
+
+    def step(call: Call) -> Refusal | None:
+        refusal = inner(call)
+        if refusal is not None:
+            return refusal
+        grant = call.grant
+        assert grant is not None
+        if grant.since >= since:
+            call.grant = None
+            return late
         return None
 
     return step

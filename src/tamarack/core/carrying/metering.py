@@ -75,7 +75,7 @@ class PlanMeter:
 class Meter:
     """All limits that hold for an operation: the platform's, everyone's, the API's, its own, and the plan's."""
 
-    __slots__ = ("_pairs", "_quotas", "cost", "limiters", "log", "plans", "smooth")
+    __slots__ = ("_pairs", "_quotas", "cost", "limiters", "log", "plans", "smooth", "trial")
 
     def __init__(
         self,
@@ -84,7 +84,10 @@ class Meter:
         cost: int = 1,
         quotas: Sequence[tuple[QuotaMeter, Key]] = (),
         log: QuotaLog | None = None,
+        trial: tuple[Limiter, Key] | None = None,
     ) -> None:
+        self.trial = trial
+        """What calls without a subscription count against, where they may be made."""
         self.cost = cost
         """How many calls one call counts as, as far as is known when it comes."""
         self.limiters = tuple(limiter for limiter, _ in pairs)
@@ -117,6 +120,9 @@ class Meter:
                     asked.append((plan.limiter, grant.subscription, self._cost_of(plan.limiter.unit)))
                 if plan.quota is not None:
                     asked.append((plan.quota.limiter(call.now, grant), grant.quota_key, self.cost))
+        elif self.trial is not None:
+            limiter, key = self.trial
+            asked.append((limiter, key(call), self._cost_of(limiter.unit)))
         return asked
 
     def settle(self, call: Call, taken: Taken) -> Refusal | None:

@@ -266,6 +266,15 @@ _TABLE = (
         "Use one of the methods in the Allow field.",
     ),
     Reason(
+        "brown-out",
+        410,
+        "This version is switched off for the moment, on purpose",
+        "This version of the API will be retired; before that it is switched off at times that were announced.",
+        "Nothing is broken: this was planned. Take the brown-out off the version's description to call it off.",
+        by="platform",
+        developer="Move to the version that takes its place before this one ends; Retry-After says when it is back.",
+    ),
+    Reason(
         "retired",
         410,
         "This version is retired",

@@ -100,6 +100,22 @@ def is_closed(rows: Iterable[Held]) -> bool:
     return not any(row.stage is Stage.IDENTIFY for row in rows if row.replaced_by is None)
 
 
+def tried_freely(version: Version) -> bool:
+    """Whether it is a preview that anyone may try, without a credential."""
+    trial = version.open_trial
+    return trial is not None and not trial.invited
+
+
+def opened(version: Version, rows: Iterable[Held]) -> bool:
+    """Whether calls need no credential: by a policy, or because a preview may be tried by anyone."""
+    return is_open(rows) or tried_freely(version)
+
+
+def closed(version: Version, rows: Iterable[Held]) -> bool:
+    """Whether nobody may call: nothing says how a caller is known, and none may stay unknown."""
+    return is_closed(rows) and not opened(version, rows)
+
+
 def answers_alone(rows: Iterable[Held]) -> bool:
     """Whether a policy in force answers every call, so that no backend is asked."""
     return any(kind_of(row.policy).stands_alone(row.policy) for row in in_force(rows))

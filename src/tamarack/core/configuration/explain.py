@@ -4,7 +4,16 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from tamarack.core.configuration.backend import Backend
-from tamarack.core.configuration.effective import Held, Placement, answers_alone, held, in_force, is_closed, is_open
+from tamarack.core.configuration.effective import (
+    Held,
+    Placement,
+    answers_alone,
+    closed,
+    held,
+    in_force,
+    is_open,
+    tried_freely,
+)
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.life_cycle.ending import ending_of, standing_successor
@@ -52,7 +61,12 @@ def explain(
         return [Sentence(f"This version is retired: every call is answered 410{named}.", "state")]
     if ending := ending_of(version):
         sentences.append(Sentence(f"This version {ending}; its answers say so.", "state"))
-    if is_closed(rows):
+    if version.state == "deprecated":
+        sentences += [
+            Sentence(f"It is switched off on {one.said}: calls are answered 410.", "state")
+            for one in version.brown_outs
+        ]
+    if closed(version, rows):
         sentences.append(
             Sentence("Nobody may call: nothing here says how a caller is identified (403, closed).", "built in")
         )
@@ -60,8 +74,13 @@ def explain(
         text = f"In {cap.environment} all callers together may call {in_words(cap.limits)}; beyond that, 503."
         sentences.append(Sentence(text, f"cap of {cap.environment}"))
     sentences += _of_policies(in_force(rows), lambda policy: kind_of(policy).sentence(policy))
-    if not is_closed(rows) and not is_open(rows):
+    trial = version.open_trial
+    if trial is not None:
+        sentences.append(Sentence(trial.said, "state"))
+    if not closed(version, rows) and not is_open(rows) and (trial is None or trial.invited):
         text = f"The caller's application needs a subscription in force to a product with {api.title}."
+        if trial is not None:
+            text = f"Any other application needs a subscription in force to a product with {api.title}."
         later = (Stage.PERMIT, Stage.METER)
         after = sum(1 for row in in_force(rows) if row.stage in later)
         sentences.insert(len(sentences) - after, Sentence(text, "built in"))
@@ -112,14 +131,18 @@ def explain_outside(
     Nothing of backends, of the platform's own caps, and of what is the business of other organizations.
     """
     rows = held(configuration, api, version, operation)
-    if is_closed(rows):
+    if closed(version, rows):
         return [Sentence("Nobody may call this operation at the moment.", "built in")]
-    sentences = explain_ways(configuration, api, version, operation)
+    sentences = explain_ways(configuration, api, version, operation) if not tried_freely(version) else []
     others = [row for row in in_force(rows) if row.stage is not Stage.IDENTIFY or kind_of(row.policy).opens]
     sentences += _of_policies(others, _outside)
-    if not is_open(rows):
+    trial = version.open_trial
+    if trial is not None:
+        sentences.append(Sentence(trial.said_outside, "state", ("over-rate",)))
+    elif not is_open(rows):
         needed = f"The caller's application needs a subscription in force to a product with {api.title}."
         sentences.append(Sentence(needed, "built in", SUBSCRIPTION_REASONS))
+    if not is_open(rows):
         for plan in plans:
             said = plan.in_words(api.name, operation.call)
             text = f"Under your plan {plan.title}, a subscription {said}."

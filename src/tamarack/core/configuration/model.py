@@ -17,6 +17,8 @@ from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.plans import Part, Product
 from tamarack.core.identity.secret_facts import SecretFacts, may_go_to
 from tamarack.core.identity.secret_names import names_in
+from tamarack.core.life_cycle.brown_outs import BrownOut, apart
+from tamarack.core.life_cycle.trial import Trial
 from tamarack.core.limits.window import Window, distinct
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.text import call_shape
@@ -126,7 +128,8 @@ class Version(Frozen):
 
     `document` is the SHA-256 of its OpenAPI document, empty where it has none. A path `/*` at the end of
     an operation stands for everything below it. `deprecated_on`, `sunset_on` and `successor` (another version of
-    the API) tell how it ends: on its answers, in the portal, and when it is retired.
+    the API) tell how it ends: on its answers, in the portal, and when it is retired; in its `brown_outs` a deprecated
+    version answers 410. `trial` holds while it is a preview.
     """
 
     version: Label
@@ -134,12 +137,21 @@ class Version(Frozen):
     deprecated_on: Day = None
     sunset_on: Day = None
     successor: Label | Literal[""] = ""
+    brown_outs: tuple[BrownOut, ...] = Field(default=(), max_length=50)
+    trial: Trial | None = None
     base_path: Annotated[str, AfterValidator(_base_path)]
     backend: Name | Literal[""] = ""
     """Empty where each operation is answered without one, by mocks or fixed answers."""
     document: str = ""
     policies: tuple[AnyPolicy, ...] = ()
     operations: tuple[Operation, ...] = ()
+
+    _one_after_the_other = field_validator("brown_outs")(apart)
+
+    @property
+    def open_trial(self) -> Trial | None:
+        """Who may call it without a subscription at present; None for nobody."""
+        return self.trial if self.state == "preview" else None
 
     def operation(self, call: str) -> Operation | None:
         """The operation so named, or None."""

@@ -6,7 +6,7 @@ A test sends calls of all kinds through the rules and sees that no other reason 
 from collections.abc import Sequence
 
 from tamarack.core.carrying.refusals import REASONS, Reason
-from tamarack.core.configuration.effective import answers_alone, held, in_force, is_closed, is_open
+from tamarack.core.configuration.effective import answers_alone, closed, held, in_force, is_open
 from tamarack.core.configuration.explain import SUBSCRIPTION_REASONS
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
@@ -21,14 +21,22 @@ def possible_refusals(
         return [REASONS["retired"]]
     rows = held(configuration, api, version, operation)
     codes: set[str] = set() if answers_alone(rows) else {"backend-away", "backend-broken", "backend-slow"}
-    if is_closed(rows):
+    if closed(version, rows):
         return [REASONS["closed"]]
     if configuration.caps:
         codes.add("over-capacity")
     for row in in_force(rows):
         codes.update(kind_of(row.policy).reasons)
-    if not is_open(rows):
+    if version.state == "deprecated" and version.brown_outs:
+        codes.add("brown-out")
+    trial = version.open_trial
+    if trial is not None:
+        codes |= {"over-rate", "not-metered"}
+    if not is_open(rows) and trial is not None and not trial.invited:
+        codes |= {"application-paused"}
+    elif not is_open(rows):
         codes |= {"no-credential", *SUBSCRIPTION_REASONS}
+    if not is_open(rows):
         offered = [plan for product in configuration.products_with(api.name) for plan in product.plans]
         plans = plans or offered
         call = operation.call if operation is not None else ""

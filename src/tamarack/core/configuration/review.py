@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
-from tamarack.core.configuration.effective import held, in_force, is_closed, is_open
+from tamarack.core.configuration.effective import closed, held, in_force, is_open
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain_ways
 from tamarack.core.configuration.layers import all_limits
@@ -76,10 +76,12 @@ def _protection(configuration: Configuration, api: Api, version: Version) -> lis
     for operation in version.operations:
         if is_open(rows[operation.call]):
             words = "Anyone may call, without a credential."
-        elif is_closed(rows[operation.call]):
+        elif closed(version, rows[operation.call]):
             words = "Nobody may call: nothing says how a caller is identified."
         else:
             words = " ".join(one.text for one in explain_ways(configuration, api, version, operation))
+            if version.open_trial is not None:
+                words = f"{words} {version.open_trial.said}".strip()
         said.setdefault(words, []).append(operation)
     if len(said) == 1:
         found = list(said)
@@ -114,23 +116,25 @@ def closed_targets(configuration: Configuration, environment: str, reach: Reach)
 
 def _openness(configuration: Configuration, api: Api, version: Version) -> list[Risk]:
     called = f"{api.title} {version.version}"
-    opened: list[Operation] = []
-    closed: list[Operation] = []
+    open_ones: list[Operation] = []
+    closed_ones: list[Operation] = []
     for operation in version.operations:
         rows = held(configuration, api, version, operation)
         if is_open(rows):
-            opened.append(operation)
-        elif is_closed(rows):
-            closed.append(operation)
+            open_ones.append(operation)
+        elif closed(version, rows):
+            closed_ones.append(operation)
     found = []
-    if opened:
-        names = _named(opened, version)
+    if version.open_trial is not None and not version.open_trial.invited:
+        found.append(Risk(called, version.open_trial.said, api.name))
+    if open_ones:
+        names = _named(open_ones, version)
         found.append(Risk(called, f"{names} open to anyone, without a credential", api.name))
-        unmetered = [operation for operation in opened if not _metered(configuration, api, version, operation)]
+        unmetered = [operation for operation in open_ones if not _metered(configuration, api, version, operation)]
         if unmetered:
             found.append(Risk(called, f"{_named(unmetered, version)} open to anyone and has no rate limit", api.name))
-    if closed:
-        text = f"{_named(closed, version)} closed: nothing says how a caller is identified, so all are refused"
+    if closed_ones:
+        text = f"{_named(closed_ones, version)} closed: nothing says how a caller is identified, so all are refused"
         found.append(Risk(called, text, api.name))
     return found
 

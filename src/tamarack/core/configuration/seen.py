@@ -1,7 +1,8 @@
 """A configuration as one viewer sees it: what is not for them is not in it, nor named by what is.
 
 What may be called is another question: subscriptions and policies decide it. Taking something out of sight ends no
-subscription, and whoever holds one goes on seeing what it covers. A deprecated version is in the sight of those alone.
+subscription, and whoever holds one goes on seeing what it covers. A deprecated version is in the sight of those alone,
+a preview on invitation in the sight of whoever is invited.
 """
 
 from collections.abc import Collection
@@ -24,7 +25,7 @@ def seen_by(configuration: Configuration, viewer: Viewer) -> Configuration:
         shown
         for api in configuration.apis
         if (sees(api.visible_to, viewer) or api.name in covered)
-        and (shown := _shown(api, SHOWN_STATES if api.name in covered else NEW_STATES)) is not None
+        and (shown := _shown(api, SHOWN_STATES if api.name in covered else NEW_STATES, viewer)) is not None
     )
     names = frozenset(api.name for api in apis)
     products = tuple(
@@ -35,10 +36,17 @@ def seen_by(configuration: Configuration, viewer: Viewer) -> Configuration:
     return configuration.model_copy(update={"apis": apis, "products": products})
 
 
-def _shown(api: Api, states: Collection[str]) -> Api | None:
+def _shown(api: Api, states: Collection[str], viewer: Viewer) -> Api | None:
     """An API with its versions in some states, or None where it has none."""
-    versions = tuple(version for version in api.versions if version.state in states)
-    return api.model_copy(update={"versions": versions}) if versions else None
+    versions = []
+    for version in api.versions:
+        trial = version.open_trial
+        if version.state not in states or (trial is not None and not trial.lets_in(viewer.organization)):
+            continue
+        if trial is not None and trial.invited:  # who else is invited is the business of others
+            version = version.model_copy(update={"trial": trial.model_copy(update={"invited": (viewer.organization,)})})
+        versions.append(version)
+    return api.model_copy(update={"versions": tuple(versions)}) if versions else None
 
 
 def _product(product: Product, viewer: Viewer, names: frozenset[str]) -> Product:

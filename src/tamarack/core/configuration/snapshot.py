@@ -3,8 +3,8 @@
 It is JSON with a schema version; a node refuses one it cannot read and goes on serving the last it could.
 """
 
-from collections.abc import Callable
-from datetime import date
+from collections.abc import Callable, Mapping
+from datetime import date, datetime
 from functools import cache
 from typing import Any, Literal
 
@@ -17,7 +17,9 @@ from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.model import Configuration, Operation, State, Version
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.http.backend_sign_in import SignInKind
+from tamarack.core.life_cycle.brown_outs import BrownOut
 from tamarack.core.life_cycle.ending import standing_successor
+from tamarack.core.life_cycle.trial import Trial
 from tamarack.core.limits.quota import Quota
 from tamarack.core.limits.window import Window
 from tamarack.core.mocking.documented import DocumentedAnswer, documented_answers, with_typed
@@ -66,6 +68,10 @@ class SnapshotVersion(Frozen):
     """The version that takes its place and answers; empty for none."""
     successor_path: str = ""
     """That version's base path."""
+    brown_outs: tuple[BrownOut, ...] = ()
+    trial: Trial | None = None
+    closed_at: datetime | None = None
+    """From when on subscriptions that are made do not cover it."""
 
 
 class SnapshotTarget(Frozen):
@@ -139,11 +145,15 @@ def answers_of(version: Version, operation: Operation, documents: Documents) -> 
 
 
 def compile_snapshot(
-    configuration: Configuration, environment: str, documents: Documents = lambda sha256: {}
+    configuration: Configuration,
+    environment: str,
+    documents: Documents = lambda sha256: {},
+    closed_at: Mapping[tuple[str, str], datetime] | None = None,
 ) -> Snapshot:
     """Resolve a configuration for one environment. Drafts of versions are left out.
 
-    Answers of mocks are made here, from the descriptions that `documents` gives.
+    Answers of mocks are made here, from the descriptions that `documents` gives. `closed_at` says by API and version
+    since when one is closed to new subscribers; it counts while that one is deprecated.
     """
     versions = []
     documents = cache(documents)
@@ -183,6 +193,11 @@ def compile_snapshot(
                     sunset_on=version.sunset_on,
                     successor=successor.version if successor is not None else "",
                     successor_path=successor.base_path if successor is not None else "",
+                    brown_outs=version.brown_outs if version.state == "deprecated" else (),
+                    trial=version.open_trial,
+                    closed_at=(closed_at or {}).get((api.name, version.version))
+                    if version.state == "deprecated"
+                    else None,
                 )
             )
     return Snapshot(

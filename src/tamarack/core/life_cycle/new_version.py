@@ -34,6 +34,8 @@ def copy_of(version: Version, label: str, base_path: str, backend: str, on_mocks
         "deprecated_on": None,
         "sunset_on": None,
         "successor": "",
+        "brown_outs": (),
+        "trial": None,
         "base_path": base_path,
         "backend": "" if on_mocks else backend,
         "policies": policies,

@@ -3,8 +3,9 @@
 The pages that explain use this, so that they say what a node would do, by the same code.
 """
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any
 
 from tamarack.core.carrying.assembly import Workshop, assemble
@@ -49,12 +50,13 @@ def would_pass(
     headers: list[Header] | None = None,
     address: str = "192.0.2.1",
     documents: Documents = lambda sha256: {},
+    closed_at: Mapping[tuple[str, str], datetime] | None = None,
 ) -> Outcome:
     """What a node of an environment would decide over a call of an application (its id; empty for nobody).
 
-    `documents` gives descriptions, for what mocks answer.
+    `documents` gives descriptions, for what mocks answer; `closed_at` is when versions were closed to new subscribers.
     """
-    snapshot = compile_snapshot(configuration, environment, documents)
+    snapshot = compile_snapshot(configuration, environment, documents, closed_at)
     directory = CallerDirectory(b"", environment)
     directory.set_products(snapshot.products)
     for kind, key, body in feed:

@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import current_app
 
-from tamarack.core.configuration.effective import held, in_force, is_open
+from tamarack.core.configuration.effective import held, in_force, opened
 from tamarack.core.configuration.model import Api, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.openapi.reference import OperationView, OutlineEntry, outline, tag_descriptions, view_operation
@@ -108,7 +108,7 @@ def ways_in(api: Api, version: Version, operation: Operation | None) -> list[Sho
 
 def _asking(api: Api, version: Version, operation: Operation | None) -> list[AnyPolicy]:
     rows = held(offered("production"), api, version, operation)
-    return [] if is_open(rows) else [row.policy for row in in_force(rows)]
+    return [] if opened(version, rows) else [row.policy for row in in_force(rows)]
 
 
 def shown_credential(

@@ -1,5 +1,6 @@
 """The catalogue: every API that the reader may see, by what it is for; searched in words, filtered, page by page."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -45,10 +46,11 @@ def index() -> Any:
     search = " ".join(request.args.get("search", "").split())[:100]
     state, style = request.args.get("state", ""), request.args.get("style", "")
     configuration = offered("production")
+    styled = [api for api in configuration.apis if not style or api.style == style]
     entries = {
         api.name: Entry(api, _newest(api), configuration.products_with(api.name))
-        for api in configuration.apis
-        if (not style or api.style == style) and (not state or any(v.state == state for v in api.versions))
+        for api in styled
+        if any(search or version.state != "preview" for version in api.versions if state in ("", version.state))
     }
     if search:
         entries = _found(entries, search)
@@ -58,6 +60,7 @@ def index() -> Any:
         "catalogue/index.html",
         entries=list(entries.values())[paging.skip : paging.skip + A_PAGE],
         paging=paging,
+        previews=_previews(styled) if not search and state in ("", "preview") and paging.number == 1 else [],
         search=search,
         state=state,
         style=style,
@@ -66,6 +69,11 @@ def index() -> Any:
         front=to_html,
         anything=bool(configuration.apis),
     )
+
+
+def _previews(apis: Sequence[Api]) -> list[tuple[Api, Version]]:
+    """The versions that may be tried before they are published; they stand in a part of their own."""
+    return [(api, version) for api in apis for version in api.versions if version.state == "preview"][:A_PAGE]
 
 
 def _newest(api: Api) -> Version:

@@ -1,21 +1,24 @@
 """An API's pages: what it is, its operations one by one, its owner's pages, and its document to download."""
 
 import json
+from datetime import UTC, datetime
 from typing import Any
 
 from flask import Blueprint, Response, abort, current_app, request, url_for
 
-from tamarack.core.configuration.effective import held, is_open
+from tamarack.core.configuration.effective import held, is_open, opened, tried_freely
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain_outside, explain_ways
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.configuration.possible_refusals import possible_refusals
 from tamarack.core.documents.yaml_text import to_yaml
+from tamarack.core.life_cycle.brown_outs import still_to_come
 from tamarack.core.life_cycle.ending import ending_of, standing_successor
 from tamarack.core.openapi.publish import published, security_scheme
 from tamarack.core.openapi.reference import more_at, tag_descriptions, view_at, webhooks
 from tamarack.core.trying.credential_examples import Given, way_for
 from tamarack.core.trying.examples import as_curl, as_javascript, as_python
+from tamarack.portal.catalogue.feedback import feedback_values
 from tamarack.portal.catalogue.one_api import (
     Group,
     by_tag,
@@ -59,6 +62,7 @@ def head_values(api: Api, version: Version) -> dict[str, Any]:
         "address": settings_of(current_app).gateway_url("production"),
         "ending": ending_of(version),
         "successor": standing_successor(api, version),
+        "brown_outs": still_to_come(version.brown_outs, datetime.now(UTC)) if version.state == "deprecated" else [],
     }
 
 
@@ -74,8 +78,9 @@ def page(api: str, version: str) -> Any:
         more_at=more_at(tree(inside)),
         webhooks=webhooks(tree(inside)),
         tag_words={tag: to_html(words) for tag, words in tag_descriptions(tree(inside)).items() if words},
-        ways=explain_ways(configuration, found, inside),
+        ways=explain_ways(configuration, found, inside) if not tried_freely(inside) else [],
         changes=announcing.change_log(db(), found.name, bool(subscribed(api)), most=3),
+        **feedback_values(inside, found),
         open_calls={o.call for o in inside.operations if is_open(held(configuration, found, inside, o))},
         **head_values(found, inside),
     )
@@ -127,13 +132,14 @@ def operation(api: str, version: str) -> Any:
         examples=_examples(found, inside, wanted.call, way=way.name if way is not None else ""),
         rules=explain_outside(configuration, found, inside, wanted, plans),
         refusals=possible_refusals(configuration, found, inside, wanted, plans),
-        is_open=is_open(held(configuration, found, inside, wanted)),
+        is_open=opened(inside, held(configuration, found, inside, wanted)),
         before=calls[place - 1] if place else "",
         after=calls[place + 1] if place + 1 < len(calls) else "",
         ways=ways,
         way=way,
         kept=_kept_keys(found, way.credential) if way is not None else [],
         trying=blank_try(found, inside, view),
+        **feedback_values(inside, found, wanted.call),
         **head_values(found, inside),
     )
 

@@ -1,6 +1,6 @@
 """Rolling out: the draft compiled, numbered and sent to an environment's nodes."""
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from sqlalchemy import text
 from sqlmodel import Session, col, select
@@ -58,6 +58,15 @@ def roll_out(session: Session, actor: Actor, environment: str, note: str = "") -
     return _send(session, actor, environment, draft, note, None)
 
 
+def roll_out_step(session: Session, actor: Actor, environment: str, configuration: Configuration, note: str) -> Rollout:
+    """Send what runs with a step of a version taken; the draft has no part in it. Raises `NotFit`."""
+    _lock(session)
+    impossible = impossible_steps(running_configuration(session, environment), configuration)
+    if impossible:
+        raise NotFit(impossible)
+    return _send(session, actor, environment, configuration, note, None)
+
+
 def roll_back(session: Session, actor: Actor, number: int) -> Rollout:
     """Send an earlier rollout's configuration to its environment again, under a new number."""
     _lock(session)
@@ -85,7 +94,12 @@ def _send(
     problems = check_in(configuration, environment, secrets.facts_for(session, environment))
     if problems:
         raise NotFit(problems)
-    snapshot = compile_snapshot(configuration, environment, lambda sha256: documents.document_tree(session, sha256))
+    snapshot = compile_snapshot(
+        configuration,
+        environment,
+        lambda sha256: documents.document_tree(session, sha256),
+        closed_at(session, environment, configuration),
+    )
     rollout = Rollout(
         environment=environment,
         configuration=dump(configuration),
@@ -103,6 +117,24 @@ def _send(
     key_sets.note_used(session, key_sets_used(configuration))
     notify(session)
     return rollout
+
+
+def closed_at(session: Session, environment: str, configuration: Configuration) -> dict[tuple[str, str], datetime]:
+    """Since when each deprecated version takes no new subscribers: since the rollout that deprecated it, or now."""
+    earlier = running(session, environment)
+    versions = earlier.snapshot.get("versions", ()) if earlier is not None else ()
+    since = {
+        (one["api"], one["version"]): datetime.fromisoformat(one["closed_at"])
+        for one in versions
+        if one.get("closed_at")
+    }
+    moment = now()
+    return {
+        (api.name, version.version): since.get((api.name, version.version), moment)
+        for api in configuration.apis
+        for version in api.versions
+        if version.state == "deprecated"
+    }
 
 
 def rollouts(session: Session, environment: str, most: int = 50) -> list[Rollout]:

@@ -115,7 +115,8 @@ def _by_address(call: Call) -> str:
     return _site(call.address)
 
 
-def _by_caller(call: Call) -> str:
+def by_caller(call: Call) -> str:
+    """What a call counts for: its application, else its address."""
     caller = call.caller
     return caller.application_id if caller is not None else _site(call.address)
 
@@ -168,7 +169,7 @@ def _operation(call: Call) -> str:
 
 
 KEYS: dict[str, Key] = {
-    "caller": _by_caller,
+    "caller": by_caller,
     "credential": _by_credential,
     "user": _or_address(_user),
     "address": _by_address,

@@ -31,7 +31,7 @@ def form(api: str, version: str) -> Any:
 
 def _page(found: Api, inside: Version, typed: dict[str, str], errors: dict[str, str]) -> str:
     return render(
-        "apis/new_version.html", api=found, version=inside, typed=typed, errors=errors, backends=draft().backends
+        "life_cycle/new_version.html", api=found, version=inside, typed=typed, errors=errors, backends=draft().backends
     )
 
 

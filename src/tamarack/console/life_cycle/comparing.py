@@ -119,7 +119,7 @@ def page(api: str, version: str) -> Any:
         return Response(text, mimetype=kind, headers={"Content-Disposition": f'attachment; filename="{name}"'})
     callers = _callers(where, api, before.version) if before is not None and worst(differences) == "breaking" else {}
     return render(
-        "apis/compare.html",
+        "life_cycle/compare.html",
         tab="compare",
         choices=choices,
         against=against,
