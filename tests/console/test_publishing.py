@@ -10,7 +10,7 @@ from sqlmodel import Session
 from werkzeug.test import TestResponse
 
 from helpers import sign_in
-from tamarack.console.apis import imports
+from tamarack.console.apis import handing_in
 from tamarack.core.configuration.model import Api
 from tamarack.core.openapi.read import describe
 from tamarack.store.audit.log import COMMAND_LINE
@@ -150,7 +150,7 @@ def test_a_broken_document_shows_where_and_is_not_saved(admin: FlaskClient, worl
 def test_a_file_that_is_no_text_says_what_it_looks_like(
     admin: FlaskClient, monkeypatch: pytest.MonkeyPatch, content: bytes, words: str
 ) -> None:
-    monkeypatch.setattr(imports, "MOST_BYTES", 1_000)
+    monkeypatch.setattr(handing_in, "MOST_BYTES", 1_000)
     answer = admin.post("/apis/new/", data={"file": (BytesIO(content), "a.yaml")})
     assert answer.status_code == 422
     assert words in answer.text

@@ -15,7 +15,7 @@ from tamarack.console.bench import pages as bench
 from tamarack.console.door import own_password, sign_in
 from tamarack.console.finding import pages as finding
 from tamarack.console.kept import pages as kept
-from tamarack.console.life_cycle import answering, comparing, new_version, versions, writing
+from tamarack.console.life_cycle import answering, comparing, editing, new_version, redescribing, versions, writing
 from tamarack.console.limits import pages as limits
 from tamarack.console.limits import try_limit
 from tamarack.console.overview import pages as overview
@@ -45,6 +45,8 @@ BLUEPRINTS = (
     versions.pages,
     writing.pages,
     answering.pages,
+    editing.pages,
+    redescribing.pages,
     imports.pages,
     policies.pages,
     guide.pages,

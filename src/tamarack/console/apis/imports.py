@@ -6,15 +6,13 @@ is, then what was understood, and saves the API under the names that are given t
 
 from typing import Any
 
-from flask import Blueprint, abort, current_app, request
+from flask import Blueprint, abort, request
 from pydantic import ValidationError
 
+from tamarack.console.apis.handing_in import handed_in
 from tamarack.console.page import acting, back_to, done, draft, render, requires
 from tamarack.core.configuration.backend import Backend, Target
 from tamarack.core.configuration.model import Api, Operation, Version, check
-from tamarack.core.documents.bounds import MOST_BYTES
-from tamarack.core.documents.decoding import decode
-from tamarack.core.documents.located import NotReadable
 from tamarack.core.openapi.excerpt import excerpt
 from tamarack.core.openapi.read import Description
 from tamarack.core.policies.answer.mock import Mock
@@ -24,8 +22,7 @@ from tamarack.store.applications.changes import slug
 from tamarack.store.columns import now
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
-from tamarack.web.application import db, settings_of
-from tamarack.web.outgoing.asking import NotReached, fetch_text
+from tamarack.web.application import db
 from tamarack.web.words import counted
 
 pages = Blueprint("imports", __name__, url_prefix="/apis/new")
@@ -51,28 +48,7 @@ def form() -> Any:
 @requires("edit")
 def hand_over() -> Any:
     """Take a document in to be read: a file, a text, or what an address answers with."""
-    typed = {name: request.form.get(name, "") for name in ("text", "address")}
-    errors: dict[str, str] = {}
-    text = ""
-    file = request.files.get("file")
-    try:
-        if file is not None and file.filename:
-            with file.stream:
-                text = decode(file.read())
-        elif typed["address"].strip():
-            text = fetch_text(typed["address"].strip(), settings_of(current_app).reach)
-        else:
-            text = decode(typed["text"].encode("utf-8", "replace"))
-        if not text.strip():
-            errors["text"] = "choose a file, give an address, or paste a document"
-        elif len(text) > MOST_BYTES:
-            errors["text"] = f"has {len(text):,} characters; at most {MOST_BYTES:,} are read"
-        elif "\x00" in text:
-            errors["text"] = "holds a NUL character, which no document may; remove it"
-    except NotReadable as error:
-        errors["file"] = f"line {error.line}: {error}"
-    except NotReached as error:
-        errors["address"] = str(error)
+    text, typed, errors = handed_in()
     if errors:
         return _choose(typed, errors), 422
     sha256 = documents.ask(db(), text)
@@ -120,10 +96,11 @@ def progress(sha256: str) -> Any:
     reading = documents.reading_of(db(), sha256) or abort(404, "This document is not here any more.")
     if reading.state == "read":
         return "", 200, {"HX-Refresh": "true"}
-    return render("apis/imports/progress.html", **_progress(sha256))
+    return render("apis/imports/progress.html", **reading_values(sha256))
 
 
-def _progress(sha256: str) -> dict[str, Any]:
+def reading_values(sha256: str) -> dict[str, Any]:
+    """What the part that says how far reading is shows."""
     reading = documents.reading_of(db(), sha256)
     assert reading is not None
     waited = (now() - reading.asked_at).total_seconds()
@@ -198,7 +175,8 @@ def _document_page(sha256: str, typed: dict[str, str], errors: dict[str, str]) -
         abort(404, "This document is not here any more; bring it in again.")
     described = documents.description_of(db(), sha256)
     if described is None:
-        return render("apis/imports/document.html", described=None, lines=text.count("\n") + 1, **_progress(sha256))
+        lines = text.count("\n") + 1
+        return render("apis/imports/document.html", described=None, lines=lines, **reading_values(sha256))
     typed = typed or _suggested(described)
     return render(
         "apis/imports/document.html",

@@ -84,7 +84,7 @@ def broken(live: Configuration, draft: Configuration) -> list[Broken]:
     return found
 
 
-def _callers(where: str, api: str, version: str) -> dict[str, list[Caller]]:
+def callers_of(where: str, api: str, version: str) -> dict[str, list[Caller]]:
     """Who called each operation of a version lately, by the operation's shape."""
     span = watching.until_now(LOOKS_BACK, {"environment": where, "api": api, "version": version})
     found: dict[str, list[Caller]] = defaultdict(list)
@@ -92,6 +92,19 @@ def _callers(where: str, api: str, version: str) -> dict[str, list[Caller]]:
         application, organization, operation = busy.name
         found[call_shape(operation)].append(Caller(organization, application, busy.totals.calls))
     return found
+
+
+def difference_values(api: str, before: str, differences: list[Difference]) -> dict[str, Any]:
+    """What a list of differences shows, with who called lately what breaks; `before` is the version they are from."""
+    callers = callers_of(environment(), api, before) if worst(differences) == "breaking" else {}
+    breaking = [one.call for one in differences if one.verdict == "breaking"]
+    return {
+        "differences": differences,
+        "titles": TITLES,
+        "words": counted_words(differences),
+        "touched": {call: callers.get(call_shape(call), []) for call in breaking},
+        "days": LOOKS_BACK.days,
+    }
 
 
 @pages.get("/")
@@ -117,7 +130,6 @@ def page(api: str, version: str) -> Any:
         kind, ending = ("text/markdown", "md") if form == "markdown" else ("application/json", "json")
         name = f"{api}-{before.version if before is not None else 'none'}-to-{version}.{ending}"
         return Response(text, mimetype=kind, headers={"Content-Disposition": f'attachment; filename="{name}"'})
-    callers = _callers(where, api, before.version) if before is not None and worst(differences) == "breaking" else {}
     return render(
         "life_cycle/compare.html",
         tab="compare",
@@ -125,10 +137,6 @@ def page(api: str, version: str) -> Any:
         against=against,
         before=before,
         described=bool(inside.document and before is not None and before.document),
-        differences=differences,
-        titles=TITLES,
-        words=counted_words(differences),
-        touched={one.call: callers.get(call_shape(one.call), []) for one in differences if one.verdict == "breaking"},
-        days=LOOKS_BACK.days,
+        **difference_values(api, before.version if before is not None else "", differences),
         **head_values(found, inside),
     )
