@@ -99,3 +99,58 @@ def test_a_new_version_begins_as_a_copy_and_is_published_in_place_of_the_earlier
     said = words(admin.get("/review").text)
     assert "Sailings 2 published → deprecated" in said
     assert "Starts to take calls Sailings 3" in said
+
+
+def test_versions_share_a_base_path_where_calls_name_them_otherwise(admin: FlaskClient, world: Session) -> None:
+    typed = {"title": "Sailings", "base_path": "/sailings/v1", "backend": "timetable", "state": "published"}
+    taken = admin.post("/apis/sailings/2/description", data=typed)
+    assert (taken.status_code, "already the base path of Sailings 1" in taken.text) == (422, True)
+    named = typed | {"naming": "header", "naming_name": "X-Sailings", "naming_default": "2"}
+    for field, value, words_of in (
+        ("naming_name", "host", "a meaning of its own"),
+        ("naming_default", "9", "no version"),
+    ):
+        wrong = admin.post("/apis/sailings/2/description", data=named | {field: value})
+        assert (wrong.status_code, words_of in wrong.text, "X-Sailings" in wrong.text or field == "naming_name") == (
+            422,
+            True,
+            True,
+        )
+    assert admin.post("/apis/sailings/2/description", data=named).status_code == 303
+    found = drafting.load_configuration(world).api("sailings")
+    assert found is not None
+    assert found.naming is not None
+    assert (found.naming.called, found.naming.default) == ("x-sailings", "2")
+    assert "Sailings its versions are named by the header x-sailings, 2 where none is named" in words(
+        admin.get("/review").text
+    )
+    assert "x-sailings: 2" in admin.get("/apis/sailings/2/bench/").text
+    assert "header x-sailings" in words(admin.get("/apis/sailings/2/description").text)
+
+
+def test_a_preview_is_opened_to_some_and_brown_outs_are_planned_in_the_form(admin: FlaskClient, world: Session) -> None:
+    typed = {"title": "Freight Bookings", "base_path": "/freight/v2", "backend": "", "state": "preview",
+             "trial_limits": "60 per minute"}  # fmt: skip
+    page = "/apis/freight-bookings/2/description"
+    for changes, error in (
+        ({"trial": "invited"}, "nobody is invited"),
+        ({"trial": "invited", "trial_invited": "nobody-here"}, "there is no organization &#39;nobody-here&#39;"),
+        ({"trial": "everyone", "trial_limits": "often"}, "is not a limit"),
+        ({"trial": "everyone", "trial_limits": ""}, "at least 1 item"),
+        ({"brown_outs": "soon"}, "is not a brown-out"),
+    ):
+        wrong = admin.post(page, data=typed | changes)
+        assert (wrong.status_code, error in wrong.text) == (422, True), changes
+    chosen = {"trial": "invited", "trial_invited": ["tern-trips"], "trial_limits": "5 per second", "summary": "Room on deck",
+              "brown_outs": "2098-02-03 09:00 for 15 minutes\n"}  # fmt: skip
+    assert admin.post(page, data=typed | chosen).status_code == 303
+    found = drafting.load_configuration(world).api("freight-bookings")
+    assert found is not None
+    version = found.versions[0]
+    assert version.trial is not None
+    assert (version.trial.invited, list(map(str, version.trial.limits))) == (("tern-trips",), ["5 per second"])
+    assert list(map(str, version.brown_outs)) == ["2098-02-03 09:00 for 15 minutes"]
+    said = words(admin.get("/review").text)
+    assert "as a preview open to tern-trips (5 / s) instead of anyone (60 / min)" in said
+    assert "brown-outs from none to 2098-02-03 09:00 for 15 minutes" in said
+    assert 'value="tern-trips" checked' in admin.get(page).text

@@ -18,6 +18,7 @@ from tamarack.core.carrying.caching import CacheStore
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.metering import QuotaLog
 from tamarack.core.carrying.program import Operation
+from tamarack.core.carrying.receiving import Routed
 from tamarack.core.carrying.routing import Router
 from tamarack.core.configuration.snapshot import Snapshot
 from tamarack.core.http.addresses import Networks
@@ -91,7 +92,7 @@ class Serving:
             portal_url=portal_url,
             backends={backend.name: backend.model_dump_json() for backend in snapshot.backends},
         )
-        self.router: Router[Operation] = assemble(snapshot, shop)
+        self.router: Router[Routed] = assemble(snapshot, shop)
 
 
 class Gateway:

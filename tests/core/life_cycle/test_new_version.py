@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from core.life_cycle.test_ending import api_of, whole
-from tamarack.core.configuration.model import check
+from tamarack.core.configuration.model import Api, check
 from tamarack.core.life_cycle.new_version import copy_of, next_base_path, next_label
 
 END = {"state": "deprecated", "deprecated_on": "2026-11-05", "sunset_on": "2027-02-28", "successor": "2"}
@@ -47,7 +47,10 @@ def test_names_that_cannot_be_are_refused(label: str, path: str) -> None:
     ],
 )
 def test_the_base_path_is_suggested_where_the_label_stands_at_its_end(label: str, path: str, following: str) -> None:
-    assert next_base_path(api_of({"version": label, "base_path": path}).versions[0], "9") == following
+    api = api_of({"version": label, "base_path": path})
+    assert next_base_path(api, api.versions[0], "9") == following
+    named = Api.model_validate(api.model_dump() | {"naming": {"by": "header"}})
+    assert next_base_path(named, named.versions[0], "9") == path
 
 
 @given(labels=st.lists(st.integers(0, 999_999), min_size=1, max_size=6, unique=True))

@@ -16,14 +16,15 @@ from tamarack.console.bench.operation_call import view_of
 from tamarack.console.page import act, acting, back_to, done, draft, environment, may, refuse, render, requires, running
 from tamarack.core.configuration.effective import closed, held, in_force, is_open, opened
 from tamarack.core.configuration.explain import explain_ways
-from tamarack.core.configuration.model import Api, Version
+from tamarack.core.configuration.model import Api, Operation, Version
 from tamarack.core.configuration.plans import Plan, Product
 from tamarack.core.policies import kind_of
 from tamarack.core.policies.identify.api_key import ApiKey
 from tamarack.core.policies.identify.open_access import OpenAccess
 from tamarack.core.policies.identify.token import JwtPolicy
 from tamarack.core.trying.credential_examples import Given, credential_example, example_call, ways_shown
-from tamarack.core.trying.examples import as_curl
+from tamarack.core.trying.examples import ExampleCall, as_curl
+from tamarack.core.trying.naming import named_by
 from tamarack.core.types import problems_of
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import credentials
@@ -145,7 +146,12 @@ def _first_call(guide: Guide, api: Api, version: Version, where: str) -> None:
     guide.key_shown = key is not None
     shown = credential_example(policies, Given(key, "api-key") if key else None, "")
     address = settings_of(current_app).gateway_url(where) + version.base_path
-    guide.curl = as_curl(example_call(view_of(version, operation), address, shown))
+    guide.curl = as_curl(_example(api, version, operation, address, shown))
+
+
+def _example(api: Api, version: Version, operation: Operation, address: str, shown: ExampleCall | None) -> ExampleCall:
+    view = view_of(version, operation)
+    return example_call(view, address, shown, named_by(api, version, view))
 
 
 def values(guide: Guide | None) -> dict[str, Any]:

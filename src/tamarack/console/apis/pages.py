@@ -216,14 +216,15 @@ def _impossible(api: Api, was: Version, now: Version) -> str:
 
 _OF_THE_API = ("title", "summary", "owner", "contact")
 _OF_THE_VERSION = ("base_path", "backend")
-_CHECKED = (*_OF_THE_VERSION, *life_cycle_form.FIELDS)
+_NAMING = ("naming", "naming_name", "naming_default")
+_CHECKED = (*_OF_THE_VERSION, *life_cycle_form.FIELDS, "default")
 
 
 @pages.post("/<api>/<version>/description")
 @requires("edit")
 def change_description(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
-    plain = (*_OF_THE_API, *_OF_THE_VERSION, "deprecates")
+    plain = (*_OF_THE_API, *_OF_THE_VERSION, *_NAMING, "deprecates")
     typed = {name: request.form.get(name, "").strip() for name in plain} | life_cycle_form.typed_fields()
     if typed["state"] == "deprecated" != inside.state and not typed["deprecated_on"]:
         typed["deprecated_on"] = str(datetime.now(UTC).date())
@@ -240,9 +241,12 @@ def change_description(api: str, version: str) -> Any:
             return _description_page(found, inside, typed, {"deprecates": wrong}), 422
         whole = stepped
         texts = {name: typed[name] for name in _OF_THE_API}
-        whole = Api.model_validate(whole.model_dump() | texts | {"visible_to": audience})
+        naming = {"by": typed["naming"], "name": typed["naming_name"], "default": typed["naming_default"]}
+        named = {"naming": naming if typed["naming"] else None}
+        whole = Api.model_validate(whole.model_dump() | texts | named | {"visible_to": audience})
     except ValidationError as error:
-        errors = {life_cycle_form.field_of(problem): problem.message for problem in problems_of(error)}
+        problems = problems_of(error)[::-1]  # of several about one field the first says most
+        errors = {life_cycle_form.field_of(problem): problem.message for problem in problems}
         return _description_page(found, inside, typed, errors), 422
     if errors := audience_errors(whole.visible_to) | life_cycle_form.errors_of(typed):
         return _description_page(found, inside, typed, errors), 422
@@ -250,7 +254,8 @@ def change_description(api: str, version: str) -> Any:
         return _description_page(found, inside, typed, {"state": impossible}), 422
     problem = next((p for p in check(_with(whole)) if p.path[-1] in _CHECKED), None)
     if problem is not None:
-        return _description_page(found, inside, typed, {str(problem.path[-1]): problem.message}), 422
+        at_fault = "naming_default" if problem.path[-1] == "default" else str(problem.path[-1])
+        return _description_page(found, inside, typed, {at_fault: problem.message}), 422
     if request.form.get("act") == "check":
         return _description_page(found, inside, typed, {})
     change = drafting.save(db(), acting(), "api", api, whole, f"changed the description of {found.title} {version}")

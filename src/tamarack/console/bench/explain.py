@@ -22,6 +22,7 @@ from tamarack.core.policies import kind_of
 from tamarack.core.stages import Stage
 from tamarack.core.told.trace import as_data
 from tamarack.core.told.would_pass import Outcome, would_pass
+from tamarack.core.trying.naming import named_by
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Credential
 from tamarack.store.documents import queries as documents
@@ -109,6 +110,7 @@ def page(api: str, version: str) -> Any:
                 time.time(),
                 time.perf_counter_ns,
                 said,
+                [(name.encode(), value.encode()) for name, value in named_by(there, within, view).items()],
                 documents=lambda sha256: documents.document_tree(db(), sha256),
                 closed_at=rolling.closed_at(db(), where, configuration),
             )

@@ -20,6 +20,7 @@ from tamarack.core.policies import kind_of
 from tamarack.core.trying.bench import BenchAnswer, BenchCall
 from tamarack.core.trying.credential_examples import credential_example
 from tamarack.core.trying.examples import as_curl, as_javascript, as_python
+from tamarack.core.trying.naming import named_by
 from tamarack.core.types import problems_of
 from tamarack.store.applications.tables import Application
 from tamarack.store.audit import log as auditing
@@ -52,6 +53,7 @@ def first_call(api: Api, version: Version, operation: Operation, view: Operation
     values = {f"{one.place}.{one.name}": one.example if one.required or one.place == "path" else ""
               for one in view.parameters if one.place in ("path", "query", "header")}  # fmt: skip
     headers = [f"content-type: {view.body.content_type}"] if view.body is not None else []
+    headers += [f"{name}: {value}" for name, value in named_by(api, version, view).items()]
     return {
         "method": "GET" if operation.method == "any" else operation.method.upper(),
         "parameters": values,

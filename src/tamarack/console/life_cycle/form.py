@@ -67,4 +67,6 @@ def errors_of(typed: dict[str, Any]) -> dict[str, str]:
 def field_of(problem: Problem) -> str:
     """The form's field that a problem of a version belongs to."""
     first, *rest = problem.path or ("",)
+    if first == "naming":
+        return f"naming_{rest[0]}" if rest and rest[0] in ("name", "default") else "naming_name"
     return f"trial_{rest[0]}" if first == "trial" and rest else str(first)

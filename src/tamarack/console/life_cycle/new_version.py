@@ -25,7 +25,7 @@ def form(api: str, version: str) -> Any:
     """Ask what the new version is called, and where it stands."""
     found, inside = the_version(api, version)
     label = next_label(found)
-    typed = {"label": label, "base_path": next_base_path(inside, label), "backend": inside.backend or MOCK}
+    typed = {"label": label, "base_path": next_base_path(found, inside, label), "backend": inside.backend or MOCK}
     return _page(found, inside, typed, {})
 
 

@@ -38,8 +38,9 @@ from tamarack.core.carrying.parts import (
     check_runner,
 )
 from tamarack.core.carrying.program import Clock, Operation
+from tamarack.core.carrying.receiving import Routed
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.routing import Router
+from tamarack.core.carrying.routing import Router, VersionChoice
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
@@ -156,24 +157,37 @@ class Workshop:
         return Told(policy.called or self.kinds[policy.kind].title, policy.name, placed.placement, part)
 
 
-def assemble(snapshot: Snapshot, shop: Workshop) -> Router[Operation]:
+def assemble(snapshot: Snapshot, shop: Workshop) -> Router[Routed]:
     """Every operation of a snapshot, ready to be found by method and path.
 
     Raises `parts.NoRunner` for a policy that would be without effect.
     """
-    router: Router[Operation] = Router()
+    router: Router[Routed] = Router()
     cap = None
     if snapshot.cap:
         cap = Limiter("@cap", "platform", snapshot.cap, reason="over-capacity")
         shop.counters.bind(cap)
     plans = Plans(snapshot, shop.counters)
+    shared: dict[str, dict[str, Router[Operation]]] = {}
     for version in sorted(snapshot.versions, key=lambda version: -len(version.base_path)):
+        own: Router[Any] = router
+        if version.naming is not None:
+            own = shared.setdefault(version.base_path, {}).setdefault(version.version, Router())
         for operation in version.operations:
             assembled = _Folding(version, operation, shop, plans, cap).operation()
             path = version.base_path + ("" if operation.path == "/" else operation.path)
-            router.add(operation.method, path, assembled)
+            own.add(operation.method, path, assembled)
             if operation.path == "/":
-                router.add(operation.method, version.base_path + "/", assembled)
+                own.add(operation.method, version.base_path + "/", assembled)
+    for version in snapshot.versions:
+        routers = shared.pop(version.base_path, None) if version.naming is not None else None
+        if routers is not None and version.naming is not None:
+            in_order = {one.version: routers[one.version] for one in snapshot.versions
+                        if one.base_path == version.base_path}  # fmt: skip
+            choice = VersionChoice(version.title, version.naming, in_order)
+            for path in ("", "/", "/*"):
+                router.add("any", version.base_path + path, choice)
+                router.add("trace", version.base_path + path, choice)
     return router
 
 
@@ -226,7 +240,7 @@ class _Folding:
             tellers[0] if tellers else standard,
             _parameters(self.version.base_path, self.path),
             Answers(self.answers) if self.answers else None,
-            b"".join(field_line(name, value) for name, value in self._ending()),
+            b"".join(field_line(name, value) for name, value in (*self._ending(), *self._varies())),
         )
         meter = self._meter()
         before = self._before()
@@ -262,6 +276,11 @@ class _Folding:
         shown = self.shop.portal_url and not self.retired
         page = f"{self.shop.portal_url}/apis/{version.api}/{version.version}/" if shown else ""
         return ending_fields(version.deprecated_on, version.sunset_on, version.successor_path, page)
+
+    def _varies(self) -> tuple[Header, ...]:
+        """That answers depend on the field that names the version, where one does."""
+        naming = self.version.naming
+        return ((b"vary", naming.varies_by.encode()),) if naming is not None else ()
 
     def _only_one_end(self) -> list[tuple[Told, Change]]:
         """Takes off what a backend says of its own end where the gateway says it: each field stands once."""
@@ -304,7 +323,9 @@ class _Folding:
     def _caching(self, part: Keeping) -> Caching:
         """The response cache; another policy or another backend begins anew with nothing kept."""
         backend = self.version.backend
-        about = f"{part.policy}\n{part.identity}\n{backend}\n{self.shop.backends.get(backend, '')}"
+        about = (
+            f"{self.version.version}\n{part.policy}\n{part.identity}\n{backend}\n{self.shop.backends.get(backend, '')}"
+        )
         space = blake2b(about.encode(), digest_size=SPACE).digest()
         return Caching(
             part.policy,
@@ -427,7 +448,11 @@ def _step_of(part: Part) -> Step | None:
 
 def _instead(version: SnapshotVersion) -> str:
     """What takes a version's place and where, without a full stop; empty where nothing does."""
-    return f"version {version.successor} at {version.successor_path} takes its place" if version.successor else ""
+    if not version.successor:
+        return ""
+    named = version.naming.fields(version.successor) if version.naming is not None else {}
+    how = "".join(f" with {name}: {value}" for name, value in named.items())
+    return f"version {version.successor} at {version.successor_path}{how} takes its place"
 
 
 def _retired(version: SnapshotVersion) -> Refusal:

@@ -6,30 +6,37 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.carrying.routing import Router
+from tamarack.core.carrying.routing import Router, VersionChoice
 from tamarack.core.http.browser import requested_headers
 from tamarack.core.http.fields import Header
 from tamarack.core.http.paths import BadPath, settle_path
+
+Routed = Operation | VersionChoice[Operation]
+"""What stands at a path: an operation, or versions of which a call names one."""
 
 _BAD_PATH = Refusal(REASONS["bad-path"])
 _UNKNOWN_PATH = Refusal(REASONS["unknown-path"])
 _WRONG_METHOD = Refusal(REASONS["wrong-method"])
 
 
-def receive(router: Router[Operation], call: Call) -> Operation | Refusal | Reply:
+def receive(router: Router[Routed], call: Call) -> Operation | Refusal | Reply:
     """Find the operation of a call whose head was read; preflights, and what is not offered, end here."""
     if call.method == "OPTIONS":
         if call.path == b"*":
             return Reply(204, b"allow: GET, HEAD, POST, PUT, PATCH, DELETE, OPTIONS\r\n")
         if is_preflight(call.method, call.headers):
             return _preflight(router, call)
-    found: Operation | frozenset[str] | None = router.exactly(call.method, call.path)
+    found: Routed | frozenset[str] | Refusal | None = router.exactly(call.method, call.path)
     if found is None:
         try:
             call.path = settle_path(call.path)
         except BadPath:
             return _BAD_PATH
         found = router.find(call.method, call.path)
+    if type(found) is VersionChoice:
+        found = found.find(call)
+        if type(found) is Refusal:
+            return found
     if type(found) is Operation:
         if call.method in ("OPTIONS", "TRACE") and _at_its_end(call.headers):
             return Reply(204, b"allow: %b\r\n" % found.name.partition(" ")[0].upper().encode())
@@ -51,7 +58,7 @@ def is_preflight(method: str, headers: list[Header]) -> bool:
     return method == "OPTIONS" and b"origin" in names and b"access-control-request-method" in names
 
 
-def _preflight(router: Router[Operation], call: Call) -> Reply | Refusal:
+def _preflight(router: Router[Routed], call: Call) -> Reply | Refusal:
     """Answer a preflight. No credential is asked for, and nothing is metered: the call itself will be."""
     fields = dict(call.headers)
     try:
@@ -59,7 +66,9 @@ def _preflight(router: Router[Operation], call: Call) -> Reply | Refusal:
     except BadPath:
         return _BAD_PATH
     method = fields[b"access-control-request-method"].decode("latin-1").strip()
-    found = router.find(method, call.path)
+    found: Routed | frozenset[str] | None = router.find(method, call.path)
+    if type(found) is VersionChoice:
+        found = found.anywhere(method, call.path)
     if type(found) is not Operation:
         return _UNKNOWN_PATH if found is None else _WRONG_METHOD
     call.operation = found

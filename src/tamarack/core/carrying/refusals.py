@@ -72,6 +72,14 @@ _TABLE = (
         "Send the path in its shortest form, without . or .. segments, with other characters encoded as %XX.",
     ),
     Reason(
+        "unknown-version",
+        400,
+        "The version is not known",
+        "The call does not name a version of the API that is offered here.",
+        "The caller names a version in the field that the API's reference says, or the API gets a default version.",
+        developer="Name a version that the API's reference lists, in the field that it says.",
+    ),
+    Reason(
         "doubled-credential",
         400,
         "More than one credential was sent",

@@ -161,6 +161,11 @@ def _api(old: Api | None, new: Api | None) -> list[Change]:
         return [Change("removed", api.title, "is removed; its calls will be answered 404", api.name)]
     words = {"title": "title", "summary": "summary", "owner": "owner", "contact": "contact", "style": "style"}
     changes = _fields(api.title, api.name, old, new, words) + _seen(api.title, api.name, old, new)
+    if old.naming != new.naming:
+        was_named, now_named = (_naming(one) for one in (old, new))
+        changes.append(
+            Change("changed", api.title, f"its versions are named by {now_named} instead of {was_named}", api.name)
+        )
     for _, page, page_now in _pairs(old.pages, new.pages, lambda p: p.name):
         what: What = "added" if page is None else "removed" if page_now is None else "changed"
         if page != page_now:
@@ -179,6 +184,21 @@ def _api(old: Api | None, new: Api | None) -> list[Change]:
     return changes
 
 
+def _naming(api: Api) -> str:
+    naming = api.naming
+    if naming is None:
+        return "base path"
+    default = f", {naming.default} where none is named" if naming.default else ""
+    return f"the {naming.by} {naming.called}{default}"
+
+
+def _trial(version: Version) -> str:
+    trial = version.trial
+    if trial is None:
+        return "subscribers"
+    return f"{', '.join(trial.invited) or 'anyone'} ({', '.join(window.brief for window in trial.limits)})"
+
+
 def _seen(subject: str, api: str, old: Api | Product | Plan, new: Api | Product | Plan) -> list[Change]:
     if old.visible_to == new.visible_to:
         return []
@@ -194,8 +214,12 @@ def _version(subject: str, api: str, old: Version, new: Version) -> list[Change]
         "deprecated_on": "deprecation date",
         "sunset_on": "sunset date",
         "successor": "successor",
+        "brown_outs": "brown-outs",
     }
     changes = _fields(subject, api, old, new, words)
+    if old.trial != new.trial:
+        opened, closed = _trial(new), _trial(old)
+        changes.append(Change("changed", subject, f"as a preview open to {opened} instead of {closed}", api))
     if old.document != new.document:
         changes.append(Change("changed", subject, "OpenAPI document replaced", api))
     changes += _policies(subject, api, old.policies, new.policies)

@@ -19,6 +19,7 @@ from tamarack.core.identity.secret_facts import SecretFacts, may_go_to
 from tamarack.core.identity.secret_names import names_in
 from tamarack.core.life_cycle.brown_outs import BrownOut, apart
 from tamarack.core.life_cycle.trial import Trial
+from tamarack.core.life_cycle.version_naming import VersionNaming
 from tamarack.core.limits.window import Window, distinct
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.text import call_shape
@@ -179,6 +180,8 @@ class Api(Frozen):
     contact: Line = ""
     """Where developers may turn; the portal shows it, and never the owner."""
     style: Literal["rest"] = "rest"
+    naming: VersionNaming | None = None
+    """How calls name a version where several share a base path; None where each has its own."""
     visible_to: Audience = ()
     pages: tuple[DocumentationPage, ...] = Field(default=(), max_length=MOST_PAGES)
     versions: tuple[Version, ...] = ()
@@ -281,9 +284,13 @@ def check(configuration: Configuration) -> list[Problem]:
     found += _named("apis", [api.name for api in configuration.apis], "APIs")
     found += _named("products", [product.name for product in configuration.products], "products")
     backends = {backend.name for backend in configuration.backends}
-    taken: dict[str, str] = {}
+    taken: dict[str, tuple[str, str]] = {}
     for a, api in enumerate(configuration.apis):
         labels = _twice([version.version for version in api.versions])
+        if api.naming is not None and api.naming.default and api.version(api.naming.default) is None:
+            known = ", ".join(version.version for version in api.versions)
+            message = f"{api.title} has no version {api.naming.default!r} that calls could be for (it has: {known})"
+            found.append(Problem(path=("apis", a, "naming", "default"), message=message))
         for place in _doubled([page.name for page in api.pages]):
             message = f"{api.title} has two pages named {api.pages[place].name!r}; give each its own name"
             found.append(Problem(path=("apis", a, "pages", place, "name"), message=message))
@@ -302,10 +309,11 @@ def check(configuration: Configuration) -> list[Problem]:
                 found.append(Problem(path=(*here, "backend"), message=message))
             if not version.backend and version.state != "draft":
                 found += _unanswered(configuration, version, called, here)
-            if version.base_path in taken:
-                message = f"{version.base_path} is already the base path of {taken[version.base_path]}"
+            owner, title = taken.get(version.base_path, ("", ""))
+            if title and (owner != api.name or api.naming is None):
+                message = f"{version.base_path} is already the base path of {title}"
                 found.append(Problem(path=(*here, "base_path"), message=message))
-            taken.setdefault(version.base_path, called)
+            taken.setdefault(version.base_path, (api.name, called))
             found += _policies((*here, "policies"), version.policies)
             shapes: dict[str, str] = {}
             for o, operation in enumerate(version.operations):

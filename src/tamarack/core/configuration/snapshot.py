@@ -20,6 +20,7 @@ from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.life_cycle.brown_outs import BrownOut
 from tamarack.core.life_cycle.ending import standing_successor
 from tamarack.core.life_cycle.trial import Trial
+from tamarack.core.life_cycle.version_naming import VersionNaming
 from tamarack.core.limits.quota import Quota
 from tamarack.core.limits.window import Window
 from tamarack.core.mocking.documented import DocumentedAnswer, documented_answers, with_typed
@@ -70,6 +71,7 @@ class SnapshotVersion(Frozen):
     """That version's base path."""
     brown_outs: tuple[BrownOut, ...] = ()
     trial: Trial | None = None
+    naming: VersionNaming | None = None
     closed_at: datetime | None = None
     """From when on subscriptions that are made do not cover it."""
 
@@ -195,6 +197,7 @@ def compile_snapshot(
                     successor_path=successor.base_path if successor is not None else "",
                     brown_outs=version.brown_outs if version.state == "deprecated" else (),
                     trial=version.open_trial,
+                    naming=api.naming,
                     closed_at=(closed_at or {}).get((api.name, version.version))
                     if version.state == "deprecated"
                     else None,

@@ -12,8 +12,13 @@ def next_label(api: Api) -> str:
     return str(max(numbers) + 1) if numbers else ""
 
 
-def next_base_path(version: Version, label: str) -> str:
-    """A version's base path with another label in the place of its own; empty where its own does not stand in it."""
+def next_base_path(api: Api, version: Version, label: str) -> str:
+    """A version's base path with another label in the place of its own; empty where its own does not stand in it.
+
+    The same path where calls name the version otherwise.
+    """
+    if api.naming is not None:
+        return version.base_path
     before, _, last = version.base_path.rpartition("/")
     place = re.compile(rf"(?<![A-Za-z0-9.]){re.escape(version.version)}$|(?<=v){re.escape(version.version)}$")
     moved, many = place.subn(label, last)

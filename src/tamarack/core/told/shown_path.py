@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from typing import Any
 
 from tamarack.core.balancing.route import Choice
 from tamarack.core.balancing.routes import route_to
@@ -12,6 +13,7 @@ from tamarack.core.carrying.assembly import Workshop, assemble
 from tamarack.core.carrying.metering import Meter
 from tamarack.core.carrying.parts import Part
 from tamarack.core.carrying.program import Operation
+from tamarack.core.carrying.routing import VersionChoice
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.http.paths import settle_path
@@ -112,9 +114,11 @@ def operation_of(
     method, _, path = call.partition(" ")
     router = assemble(snapshot, shop)
     whole = within.base_path + ("" if path == "/" else path)
-    operation = router.find(
-        "GET" if method == "any" else method.upper(), settle_path(re.sub(r"[{}*]", "", whole).encode())
-    )
+    placed = settle_path(re.sub(r"[{}*]", "", whole).encode())
+    operation: Any = router.find("GET" if method == "any" else method.upper(), placed)
+    if isinstance(operation, VersionChoice):
+        own = operation.version(version)
+        operation = own.find("GET" if method == "any" else method.upper(), placed) if own is not None else None
     if not isinstance(operation, Operation):
         raise LookupError(f"{api} {version} takes no calls; its state is {within.state}")
     return operation

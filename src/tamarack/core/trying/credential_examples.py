@@ -1,6 +1,6 @@
 """How a caller shows its credential, as part of an example call: by one of the ways to identify that hold."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from tamarack.core.openapi.reference import OperationView
@@ -82,11 +82,16 @@ def _example(shown: Shown, value: str) -> ExampleCall:
             return ExampleCall("", "&".join(f"{name}={value}" for name, value in pairs))
 
 
-def example_call(view: OperationView, address: str, shown: ExampleCall | None) -> ExampleCall:
-    """A call of an operation by its own examples, at the address of its version, with a credential as it is shown."""
+def example_call(
+    view: OperationView, address: str, shown: ExampleCall | None, named: Mapping[str, str] | None = None
+) -> ExampleCall:
+    """A call of an operation by its own examples, at the address of its version, with a credential as it is shown.
+
+    `named` are the fields that name the version, where its base path does not.
+    """
     path = view.example_path().replace("/*", "/")
     url = address + (path if path != "/" else "")
-    headers = view.example_headers() | (dict(shown.headers) if shown is not None else {})
+    headers = view.example_headers() | dict(named or {}) | (dict(shown.headers) if shown is not None else {})
     if shown is not None and shown.url:
         url += f"{'&' if '?' in url else '?'}{shown.url}"
     body = view.body.example if view.body is not None else ""

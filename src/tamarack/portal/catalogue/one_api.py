@@ -14,6 +14,7 @@ from tamarack.core.policies import AnyPolicy
 from tamarack.core.trying.credential_examples import Given, ShownWay, credential_example, ways_shown
 from tamarack.core.trying.credential_examples import example_call as example_of
 from tamarack.core.trying.examples import ExampleCall
+from tamarack.core.trying.naming import named_by
 from tamarack.portal.catalogue.kept_trees import KeptTrees
 from tamarack.portal.page import me, offered
 from tamarack.store.applications import queries as subscribers
@@ -129,7 +130,7 @@ def example_call(
     """A call of an operation as a reader would make it: with what is given, by a way of theirs."""
     shown = shown_credential(api, version, version.operation(view.call), given, way)
     address = settings_of(current_app).gateway_url(environment) + version.base_path
-    return example_of(view, address, shown)
+    return example_of(view, address, shown, named_by(api, version, view))
 
 
 def subscribed(api: str) -> list[tuple[Application, Subscription]]:

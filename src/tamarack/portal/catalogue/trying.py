@@ -19,6 +19,7 @@ from tamarack.core.trying.credential_examples import Given, ShownWay
 from tamarack.core.trying.examples import ExampleCall
 from tamarack.core.trying.filled_in import Missing, call_path, header_lines
 from tamarack.core.trying.limits_left import limits_left
+from tamarack.core.trying.naming import named_by
 from tamarack.core.types import problems_of
 from tamarack.portal.catalogue.one_api import shown_credential, subscribed, view_of, ways_in
 from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
@@ -116,6 +117,9 @@ def run(api: str, version: str) -> Any:
     try:
         path = call_path(inside.base_path, view, trying.values)
         lines = header_lines(view, trying.values, trying.media if trying.body else "")
+        typed = {line.partition(":")[0].lower() for line in lines}
+        named = named_by(found, inside, view).items()
+        lines += [f"{name}: {value}" for name, value in named if name not in typed]
         shown = _shown(found, inside, view.call, trying)
         lines += [f"{name}: {value}" for name, value in shown.headers.items()] if shown is not None else []
         if shown is not None and shown.url:
