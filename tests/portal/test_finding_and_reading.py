@@ -1,6 +1,7 @@
 """Finding an API and reading it: search, filters, the reference, pages, the document, examples."""
 
 import json
+from datetime import timedelta
 
 import pytest
 import yaml
@@ -12,7 +13,7 @@ from helpers import read_now
 from tamarack.core.configuration.model import Api
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import queries as subscribers
-from tamarack.store.applications.tables import Application, Credential
+from tamarack.store.applications.tables import Application, Credential, Subscription
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.audit.tables import AuditEntry
 from tamarack.store.documents import queries as documents
@@ -86,6 +87,11 @@ def test_the_catalogue_is_filtered_by_state_and_shows_deprecated_versions_to_sub
     assert lead.get("/apis/sailings/1/").status_code == 404
     assert "version 1" not in lead.get("/?search=listSailings").text
     _subscribed(world, "skiff")
+    assert "Sailings" not in lead.get("/?state=deprecated").text  # it was closed to new ones before
+    for subscription in world.exec(select(Subscription)):
+        subscription.made_at -= timedelta(days=30)
+        world.add(subscription)
+    world.commit()
     deprecated = lead.get("/?state=deprecated").text
     assert "Sailings" in deprecated
     assert "What a passage costs" not in deprecated

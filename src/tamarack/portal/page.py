@@ -105,7 +105,10 @@ def _configuration(number: int, engine: int) -> Configuration:
 
 @lru_cache(maxsize=128)
 def _seen(number: int, engine: int, viewer: Viewer) -> Configuration:
-    return seen_by(_configuration(number, engine), viewer)
+    rollout = db().get(Rollout, number)
+    return seen_by(
+        _configuration(number, engine), viewer, rolling.closed_since(rollout) if rollout is not None else None
+    )
 
 
 def _running(environment: str, viewer: Viewer) -> Configuration:

@@ -13,8 +13,10 @@ from core.life_cycle.test_ending import api_of, whole
 from core.protected import API_KEY, directory
 from helpers import material
 from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.configuration.audience import Viewer
 from tamarack.core.configuration.explain import explain
 from tamarack.core.configuration.possible_refusals import possible_refusals
+from tamarack.core.configuration.seen import seen_by
 from tamarack.core.life_cycle.brown_outs import BrownOut, still_to_come
 
 KEY = [(b"x-skerry-key", b"tmk_good")]
@@ -47,6 +49,15 @@ def test_a_subscription_covers_a_deprecated_version_where_it_was_made_before(lat
         )
     for state in ("published", "preview"):  # taken back, it is open again
         assert refusal({"state": state}, closed_at=MOMENT, made=MOMENT.timestamp() + later_s) is None
+
+
+@pytest.mark.parametrize(("later", "seen"), [(-1, ["1", "2"]), (0, ["2"]), (60, ["2"])])
+def test_who_subscribed_too_late_does_not_see_it(later: int, seen: list[str]) -> None:
+    made = whole(api_of({"state": "deprecated"}, {}))
+    since = frozenset({("passage", MOMENT + timedelta(seconds=later))})
+    viewer = Viewer("tern-trips", "partner", holds=frozenset({("passage", "skiff")}), since=since)
+    (api,) = seen_by(made, viewer, {("sailings", "1"): MOMENT}).apis
+    assert [one.version for one in api.versions] == seen
 
 
 def test_a_brown_out_answers_410_for_its_time_and_says_when_it_is_over_and_where_to_go() -> None:

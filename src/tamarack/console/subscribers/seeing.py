@@ -8,6 +8,7 @@ from tamarack.console.page import render, requires, running
 from tamarack.core.configuration.audience import in_words
 from tamarack.core.configuration.seen import seen_by, why_seen
 from tamarack.store.applications import queries as subscribers
+from tamarack.store.rollouts import queries as rolling
 from tamarack.web.application import db
 
 pages = Blueprint("seeing", __name__, url_prefix="/subscribers")
@@ -20,8 +21,8 @@ def page(name: str) -> Any:
     if organization is None:
         abort(404, f"There is no organization {name}.")
     viewer = subscribers.viewer_of(db(), organization)
-    whole = running("production")[1]
-    seen = seen_by(whole, viewer)
+    rollout, whole = running("production")
+    seen = seen_by(whole, viewer, rolling.closed_since(rollout) if rollout is not None else None)
     open_plans = {
         (product.name, plan.name)
         for product in seen_by(whole, viewer.without_holdings()).products

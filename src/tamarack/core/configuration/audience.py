@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Annotated
 
 from pydantic import AfterValidator, Field
@@ -23,13 +24,15 @@ _NAME = re.compile(NAME_PATTERN)
 class Viewer:
     """Who looks: an organization, or a stranger where `organization` is empty.
 
-    `holds` are the products and plans that it has subscriptions to, which have not ended.
+    `holds` are the products and plans that it has subscriptions to, which have not ended; `since` says of each product
+    when the oldest of them was made.
     """
 
     organization: str = ""
     kind: str = ""
     groups: frozenset[str] = frozenset()
     holds: frozenset[tuple[str, str]] = frozenset()
+    since: frozenset[tuple[str, datetime]] = frozenset()
 
     def without_holdings(self) -> "Viewer":
         """The same viewer as one who has nothing yet."""

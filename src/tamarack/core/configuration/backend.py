@@ -10,8 +10,8 @@ from pydantic import AfterValidator, Field, StringConstraints, model_validator
 from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
 from tamarack.core.http.backend_sign_in import SignInKind
+from tamarack.core.http.names import header_name
 from tamarack.core.identity.secret_names import SecretName
-from tamarack.core.policies.identify.places import header_name
 from tamarack.core.types import Frozen, Name, OneLine, Text
 
 _HOST = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9.-]{0,252}[A-Za-z0-9])?$")

@@ -5,7 +5,8 @@ subscription, and whoever holds one goes on seeing what it covers. A deprecated 
 a preview on invitation in the sight of whoever is invited.
 """
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
+from datetime import datetime
 
 from tamarack.core.configuration.audience import Viewer, sees
 from tamarack.core.configuration.model import Api, Configuration
@@ -17,15 +18,26 @@ SHOWN_STATES = (*NEW_STATES, "deprecated")
 """Those and the state that only shows to whoever is subscribed already."""
 
 
-def seen_by(configuration: Configuration, viewer: Viewer) -> Configuration:
-    """The configuration with only the APIs, products and plans that a viewer sees, or holds subscriptions to."""
+def seen_by(
+    configuration: Configuration, viewer: Viewer, closed_at: Mapping[tuple[str, str], datetime] | None = None
+) -> Configuration:
+    """The configuration with only the APIs, products and plans that a viewer sees, or holds subscriptions to.
+
+    `closed_at` says since when deprecated versions, by API and label, are closed to new subscriptions.
+    """
     held = {product for product, _ in viewer.holds}
+    since: dict[str, datetime] = {}
+    for product in configuration.products:
+        made = next((made for name, made in viewer.since if name == product.name), None)
+        for api in product.apis if made is not None else ():
+            since[api] = min(made, since.get(api, made))  # type: ignore[type-var, assignment]
     covered = {api for product in configuration.products if product.name in held for api in product.apis}
+    late = {(api, label) for (api, label), closed in (closed_at or {}).items() if api in since and since[api] >= closed}
     apis = tuple(
         shown
         for api in configuration.apis
         if (sees(api.visible_to, viewer) or api.name in covered)
-        and (shown := _shown(api, SHOWN_STATES if api.name in covered else NEW_STATES, viewer)) is not None
+        and (shown := _shown(api, SHOWN_STATES if api.name in covered else NEW_STATES, viewer, late)) is not None
     )
     names = frozenset(api.name for api in apis)
     products = tuple(
@@ -36,12 +48,16 @@ def seen_by(configuration: Configuration, viewer: Viewer) -> Configuration:
     return configuration.model_copy(update={"apis": apis, "products": products})
 
 
-def _shown(api: Api, states: Collection[str], viewer: Viewer) -> Api | None:
-    """An API with its versions in some states, or None where it has none."""
+def _shown(api: Api, states: Collection[str], viewer: Viewer, late: Collection[tuple[str, str]]) -> Api | None:
+    """An API with its versions in some states, but for those that a viewer came too late for; None without any."""
     versions = []
     for version in api.versions:
         trial = version.open_trial
-        if version.state not in states or (trial is not None and not trial.lets_in(viewer.organization)):
+        if (
+            version.state not in states
+            or (api.name, version.version) in late
+            or (trial is not None and not trial.lets_in(viewer.organization))
+        ):
             continue
         if trial is not None and trial.invited:  # who else is invited is the business of others
             version = version.model_copy(update={"trial": trial.model_copy(update={"invited": (viewer.organization,)})})

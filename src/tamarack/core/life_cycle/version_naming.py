@@ -5,7 +5,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import StringConstraints, model_validator
 
-from tamarack.core.policies.identify.places import header_name
+from tamarack.core.http.names import header_name
 from tamarack.core.types import Frozen
 
 _PARAMETER = re.compile(r"[a-z0-9!#$&^_.+-]{1,60}")

@@ -1,6 +1,7 @@
 """Reading organizations, people, applications and what belongs to them, for both web applications."""
 
 from collections.abc import Sequence
+from datetime import datetime
 
 from sqlmodel import Session, col, func, select
 
@@ -35,7 +36,7 @@ def organization_named(session: Session, name: str) -> Organization | None:
 
 def viewer_of(session: Session, organization: Organization) -> Viewer:
     """An organization as the rules of who sees what know it."""
-    query = select(Subscription.product, Subscription.plan).where(
+    query = select(Subscription.product, Subscription.plan, Subscription.made_at).where(
         Subscription.application_id == Application.id,
         Application.organization_id == organization.id,
         Subscription.state != "ended",
@@ -43,8 +44,12 @@ def viewer_of(session: Session, organization: Organization) -> Viewer:
     groups = set(organization.groups)
     for one in session.exec(select(Application.groups).where(Application.organization_id == organization.id)):
         groups |= set(one)
-    holds = frozenset((product, plan) for product, plan in session.exec(query))
-    return Viewer(organization.name, organization.kind, frozenset(groups), holds)
+    holds = set()
+    since: dict[str, datetime] = {}
+    for product, plan, made_at in session.exec(query):
+        holds.add((product, plan))
+        since[product] = min(made_at, since.get(product, made_at))
+    return Viewer(organization.name, organization.kind, frozenset(groups), frozenset(holds), frozenset(since.items()))
 
 
 def groups_carried(session: Session) -> set[str]:

@@ -119,15 +119,19 @@ def _send(
     return rollout
 
 
+def closed_since(rollout: Rollout) -> dict[tuple[str, str], datetime]:
+    """Since when the deprecated versions of a rollout, by API and label, take no new subscribers."""
+    return {
+        (one["api"], one["version"]): datetime.fromisoformat(one["closed_at"])
+        for one in rollout.snapshot.get("versions", ())
+        if one.get("closed_at")
+    }
+
+
 def closed_at(session: Session, environment: str, configuration: Configuration) -> dict[tuple[str, str], datetime]:
     """Since when each deprecated version takes no new subscribers: since the rollout that deprecated it, or now."""
     earlier = running(session, environment)
-    versions = earlier.snapshot.get("versions", ()) if earlier is not None else ()
-    since = {
-        (one["api"], one["version"]): datetime.fromisoformat(one["closed_at"])
-        for one in versions
-        if one.get("closed_at")
-    }
+    since = closed_since(earlier) if earlier is not None else {}
     moment = now()
     return {
         (api.name, version.version): since.get((api.name, version.version), moment)

@@ -10,7 +10,7 @@ from tamarack.core.carrying.parts import Answerer, Part, Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
 from tamarack.core.http.fields import NOT_SENT_BACK, field_line
-from tamarack.core.policies.identify.places import header_name
+from tamarack.core.http.names import header_name
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.text import in_words

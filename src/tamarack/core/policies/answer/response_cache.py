@@ -11,9 +11,9 @@ from tamarack.core.carrying.caching import Bypass, query_key
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Keeping, Part
 from tamarack.core.form_hints import hints
+from tamarack.core.http.names import header_name
 from tamarack.core.json_pointer import at_pointer
 from tamarack.core.policies.guard.body_size import Size, size_in_words
-from tamarack.core.policies.identify.places import header_name
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
 from tamarack.core.stages import Stage
 from tamarack.core.text import in_words

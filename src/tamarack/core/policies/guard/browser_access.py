@@ -9,8 +9,8 @@ from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.form_hints import hints
 from tamarack.core.http.browser import BrowserRule
+from tamarack.core.http.names import header_name
 from tamarack.core.http.origins import ANY, OriginPattern
-from tamarack.core.policies.identify.places import header_name
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name

@@ -9,20 +9,12 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
+from tamarack.core.http.names import header_name, parameter_name
 from tamarack.core.http.query import in_pairs, without_query
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.credentials import client_value
 from tamarack.core.policies.identify.own_credential import OwnCredential
-from tamarack.core.policies.identify.places import (
-    FORM,
-    form_of,
-    header_name,
-    in_header,
-    of_scheme,
-    parameter_name,
-    take_header,
-    take_scheme,
-)
+from tamarack.core.policies.identify.places import FORM, form_of, in_header, of_scheme, take_header, take_scheme
 from tamarack.core.policies.kind import CREDENTIAL_REASONS, NAME_HELP, PolicyKind, Shown, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name

@@ -7,11 +7,12 @@ from pydantic import Field, field_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.http.names import header_name
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.jose import BadToken, peek
 from tamarack.core.identity.signed_keys import ISSUER, check_signed_key
 from tamarack.core.policies.identify.own_credential import OwnCredential
-from tamarack.core.policies.identify.places import header_name, in_header, of_scheme, take_header, take_one, take_scheme
+from tamarack.core.policies.identify.places import in_header, of_scheme, take_header, take_one, take_scheme
 from tamarack.core.policies.kind import (
     CREDENTIAL_REASONS,
     NAME_HELP,

@@ -11,6 +11,7 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import FirstChoice, hints
+from tamarack.core.http.names import header_name, parameter_name
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.claims import MISSING, claim_at
 from tamarack.core.identity.credentials import outside_value
@@ -28,11 +29,9 @@ from tamarack.core.identity.jose import (
 )
 from tamarack.core.identity.secret_names import SecretName
 from tamarack.core.policies.identify.places import (
-    header_name,
     in_cookie,
     in_header,
     of_scheme,
-    parameter_name,
     take_cookie,
     take_header,
     take_one,

@@ -9,8 +9,8 @@ from tamarack.core.carrying.answer_values import documents_of
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.parts import Cost, Part, Watch
 from tamarack.core.http.fields import Header
+from tamarack.core.http.names import header_name
 from tamarack.core.json_pointer import at_pointer
-from tamarack.core.policies.identify.places import header_name
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name

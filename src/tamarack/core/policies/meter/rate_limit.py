@@ -10,11 +10,11 @@ from pydantic import Field, field_validator, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Limit, Part
 from tamarack.core.form_hints import hints
+from tamarack.core.http.names import header_name
 from tamarack.core.http.query import in_pairs
 from tamarack.core.identity.claims import MISSING, claim_at
 from tamarack.core.limits.store import Limiter, WhenAway
 from tamarack.core.limits.window import Window, distinct, in_words
-from tamarack.core.policies.identify.places import header_name
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
