@@ -58,6 +58,22 @@ def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_
 _WORDS = st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), max_size=30)
 
 
+def test_the_life_of_a_version_reads_back_as_itself(tmp_path: Path) -> None:
+    ends = {"state": "deprecated", "deprecated_on": "2026-11-05", "sunset_on": "2027-02-28", "successor": "2",
+            "brown_outs": ["2027-02-03 09:00 for 15 minutes"]}  # fmt: skip
+    tried = {
+        "version": "2",
+        "successor": "",
+        "state": "preview",
+        "trial": {"invited": ["tern-trips"], "limits": ["5 per second, burst 9"]},
+    }
+    naming = {"by": "media type", "name": "v", "default": "1"}
+    two = configuration(version={"version": "1", **ends}).apis[0].model_dump()
+    two |= {"versions": [two["versions"][0], two["versions"][0] | tried], "naming": naming}
+    made = configuration(apis=[two])
+    assert load(put(tmp_path, write(made, {}))).configuration == made
+
+
 @given(
     summary=_WORDS,
     title=_WORDS.filter(lambda text: text.strip()),

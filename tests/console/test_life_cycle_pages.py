@@ -79,11 +79,20 @@ def test_a_new_version_begins_as_a_copy_and_is_published_in_place_of_the_earlier
 ) -> None:
     form = admin.get("/apis/sailings/2/new-version/").text
     assert ('value="3"' in form, 'value="/sailings/v3"' in form) == (True, True)
-    taken = admin.post("/apis/sailings/2/new-version/", data={"label": "1", "base_path": "/sailings/v1", "backend": ""})
+    taken = admin.post(
+        "/apis/sailings/2/new-version/",
+        data={"label": "1", "base_path": "/sailings/v1", "backend": "", "with_policies": "yes"},
+    )
     assert taken.status_code == 422
     assert "two versions" in taken.text
     assert "already the base path of" in taken.text
-    typed = {"label": "3", "base_path": "/sailings/v3", "backend": "@mock"}
+    typed = {
+        "label": "3",
+        "base_path": "/sailings/v3",
+        "backend": "@mock",
+        "with_policies": "yes",
+        "with_answers": "yes",
+    }
     assert admin.post("/apis/sailings/2/new-version/", data=typed | {"act": "check"}).status_code == 200
     assert admin.get("/apis/sailings/3/").status_code == 404
     assert admin.post("/apis/sailings/2/new-version/", data=typed).status_code == 303

@@ -1,7 +1,8 @@
 """Applications in the portal: description and picture, sharing, usage, lists page by page, trying a call."""
 
 import io
-from datetime import UTC, datetime
+import re
+from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from threading import Thread
 
@@ -16,7 +17,7 @@ from helpers import sign_in
 from tamarack.settings import Settings
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import queries as subscribers
-from tamarack.store.applications.tables import Application
+from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.audit.tables import AuditEntry
 from tamarack.store.people.tables import Person
@@ -257,3 +258,24 @@ def test_a_call_is_tried_through_a_relay_that_goes_to_a_node_only(
     finally:
         server.shutdown()
         server.server_close()
+
+
+def test_who_still_calls_what_ends_reads_where_to_go(
+    lead: FlaskClient, settings: Settings, planner: Application, world: Session
+) -> None:
+    page = lead.get(f"/applications/{planner.id}").text
+    assert "still calls" not in page
+    at = int(datetime.now(UTC).timestamp() * 1_000_000) - 60_000_000
+    rows = [record(at=at + n, id=f"c{n}", environment="production", organization="tern-trips", application=planner.name, api="sailings",
+                   version="1", operation="get /sailings") for n in range(3)]  # fmt: skip
+    with psycopg.connect(settings.database) as connection:
+        take_in(connection, [Batch("b7", "n", rows)])
+    for subscription in world.exec(select(Subscription)):
+        subscription.made_at -= timedelta(days=30)
+        world.add(subscription)
+    world.commit()
+    said = " ".join(re.sub(r"<[^>]+>", " ", lead.get(f"/applications/{planner.id}").text).split())
+    assert re.search(
+        r"still calls Sailings 1 , which is deprecated from .*: 3 calls in 30 days, the last \d+ s ago", said
+    ), said
+    assert "To move, call version 2 at /sailings/v2 ; the same credential and the same subscription hold there." in said

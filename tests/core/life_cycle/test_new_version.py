@@ -29,6 +29,16 @@ def test_on_mocks_it_needs_no_backend_and_has_one_mock() -> None:
         assert [policy.kind for policy in made.policies] == ["open", "mock"]
 
 
+@pytest.mark.parametrize(("policies", "answers"), [(True, False), (False, True), (False, False)])
+def test_policies_and_answers_may_be_left_behind(policies: bool, answers: bool) -> None:
+    operation = {"call": "get /sailings", "policies": [{"kind": "open"}], "answers": [{"status": 200, "body": "{}"}]}
+    version = api_of({"operations": [operation]}).versions[0]
+    made = copy_of(version, "3", "/sailings/v3", "timetable", False, policies, answers)
+    assert (bool(made.policies), bool(made.operations[0].policies)) == (policies, policies)
+    assert bool(made.operations[0].answers) is answers
+    assert version.operations[0].answers != ()
+
+
 @pytest.mark.parametrize(("label", "path"), [("", "/x"), ("a b", "/x"), ("3", "x"), ("3", "/a/../b")])
 def test_names_that_cannot_be_are_refused(label: str, path: str) -> None:
     with pytest.raises(ValidationError):

@@ -16,7 +16,7 @@ from tamarack.web.application import db
 
 pages = Blueprint("new_version", __name__, url_prefix="/apis/<api>/<version>/new-version")
 
-FIELDS = ("label", "base_path", "backend")
+FIELDS = ("label", "base_path", "backend", "with_policies", "with_answers")
 
 
 @pages.get("/")
@@ -25,7 +25,8 @@ def form(api: str, version: str) -> Any:
     """Ask what the new version is called, and where it stands."""
     found, inside = the_version(api, version)
     label = next_label(found)
-    typed = {"label": label, "base_path": next_base_path(found, inside, label), "backend": inside.backend or MOCK}
+    typed = {"label": label, "base_path": next_base_path(found, inside, label), "backend": inside.backend or MOCK,
+             "with_policies": "yes", "with_answers": "yes"}  # fmt: skip
     return _page(found, inside, typed, {})
 
 
@@ -45,7 +46,8 @@ def make(api: str, version: str) -> Any:
     made, whole = None, found
     try:
         on_mocks = typed["backend"] == MOCK
-        made = copy_of(inside, typed["label"], typed["base_path"], typed["backend"], on_mocks)
+        chosen = (typed["with_policies"] == "yes", typed["with_answers"] == "yes")
+        made = copy_of(inside, typed["label"], typed["base_path"], typed["backend"], on_mocks, *chosen)
         whole = found.model_copy(update={"versions": (*found.versions, made)})
     except ValidationError as error:
         for problem in problems_of(error):

@@ -25,12 +25,23 @@ def next_base_path(api: Api, version: Version, label: str) -> str:
     return f"{before}/{moved}" if many and label else ""
 
 
-def copy_of(version: Version, label: str, base_path: str, backend: str, on_mocks: bool) -> Version:
+def copy_of(
+    version: Version,
+    label: str,
+    base_path: str,
+    backend: str,
+    on_mocks: bool,
+    with_policies: bool = True,
+    with_answers: bool = True,
+) -> Version:
     """A draft with the description, operations and policies of another version, and with nothing of its end.
 
-    `on_mocks` answers from the description until there is a backend. Raises `ValidationError` for what cannot be.
+    `on_mocks` answers from the description until there is a backend. Policies and typed answers may be left behind.
+    Raises `ValidationError` for what cannot be.
     """
-    policies = version.policies
+    policies = version.policies if with_policies else ()
+    left: dict[str, tuple[()]] = {} if with_policies else {"policies": ()}
+    left |= {} if with_answers else {"answers": ()}
     if on_mocks and not any(policy.kind == "mock" for policy in policies):
         policies = (*policies, Mock())
     changes = {
@@ -44,5 +55,6 @@ def copy_of(version: Version, label: str, base_path: str, backend: str, on_mocks
         "base_path": base_path,
         "backend": "" if on_mocks else backend,
         "policies": policies,
+        "operations": tuple(one.model_copy(update=left) for one in version.operations),
     }
     return Version.model_validate(dict(version) | changes)

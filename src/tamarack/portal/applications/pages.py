@@ -11,6 +11,7 @@ from tamarack.core.configuration.plans import Plan
 from tamarack.core.identity.credentials import KIND_TITLES
 from tamarack.core.trying.credential_examples import Given
 from tamarack.core.trying.examples import as_curl, as_javascript, as_python
+from tamarack.portal.applications.moving import still_called
 from tamarack.portal.applications.usage import use_of_limits
 from tamarack.portal.catalogue.one_api import example_call, view_of
 from tamarack.portal.page import (
@@ -122,6 +123,7 @@ def page(id: str) -> Any:
         titles=KIND_TITLES,
         examples=_examples(credentials, subscriptions, offers, shown),
         refused=refused,
+        ending=still_called(application),
         environments=ENVIRONMENTS,
         plans={one.id: _plans_for(one) for one in subscriptions},
         notices=telling.notices(db(), reader(), most=4, application=application),

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from sqlmodel import Session, and_, col, or_, select
+from sqlmodel import Session, col, or_, select
 
 from tamarack.core.configuration.model import Version
 from tamarack.core.life_cycle.letter import Use, own_part
@@ -38,7 +38,9 @@ def addressees(session: Session, callers: Sequence[Calling], chosen: Sequence[st
     `chosen` are the ids of applications to write to; None for all. What is not registered any more is left out.
     """
     query = select(Application, Organization).join(Organization, col(Organization.id) == Application.organization_id)
-    known = {(o.name, a.name): (a, o) for a, o in session.exec(query.where(Application.active, Organization.active))}
+    query = query.where(Application.active, Organization.active)
+    query = query.where(col(Application.name).in_({one.application for one in callers}))
+    known = {(o.name, a.name): (a, o) for a, o in session.exec(query)}
     found: dict[str, Addressee] = {}
     for one in callers:
         pair = known.get((one.organization, one.application))
@@ -55,7 +57,7 @@ def _people(session: Session, addressee: Addressee) -> Sequence[Person]:
     ids = [application.id for application, _ in addressee.uses]
     shared = select(ApplicationShare.person_id).where(col(ApplicationShare.application_id).in_(ids))
     query = select(Person).where(Person.organization_id == addressee.organization.id, Person.active)
-    query = query.where(or_(and_(Person.role == "lead"), col(Person.id).in_(shared)))
+    query = query.where(or_(col(Person.role) == "lead", col(Person.id).in_(shared)))
     return session.exec(query.order_by(Person.email)).all()
 
 
