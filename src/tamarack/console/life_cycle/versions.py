@@ -16,7 +16,7 @@ from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.life_cycle.brown_outs import still_to_come
 from tamarack.core.life_cycle.ending import ending_of
-from tamarack.core.life_cycle.states import STATES, why_not
+from tamarack.core.life_cycle.states import MEANING, STATES, why_not
 from tamarack.core.traffic.span import floored, raised
 from tamarack.core.traffic.totals import Totals, share
 from tamarack.store.applications.tables import Application, Subscription
@@ -165,6 +165,7 @@ def _page(found: Api, inside: Version, typed: dict[str, str], errors: dict[str, 
         states=[one for one in STATES if one != "draft" and _possible(running_version, one)],
         running_version=running_version,
         may_plan=may(f"roll-out:{where}"),
+        meaning=MEANING,
         days=days,
         spans=list(SPANS),
         typed=typed,

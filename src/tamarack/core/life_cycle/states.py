@@ -13,14 +13,36 @@ class Meaning(NamedTuple):
 
     callers: str
     readers: str
+    changes: str
+    """What may be changed of it."""
 
 
 MEANING: dict[State, Meaning] = {
-    "draft": Meaning("Calls are answered 404.", "The portal does not show it."),
-    "preview": Meaning("Calls are answered.", "The portal says that it may still change."),
-    "published": Meaning("Calls are answered.", "The portal offers it to all who see the API."),
-    "deprecated": Meaning("Calls are answered as before.", "The portal shows it to subscribers only."),
-    "retired": Meaning("Every call is answered 410.", "The portal does not show it."),
+    "draft": Meaning(
+        "Calls are answered 404.",
+        "The portal does not show it.",
+        "Everything, and nobody notices.",
+    ),
+    "preview": Meaning(
+        "Calls are answered.",
+        "The portal says that it may still change.",
+        "Everything: those who try it know that it may.",
+    ),
+    "published": Meaning(
+        "Calls are answered.",
+        "The portal offers it to all who see the API.",
+        "Everything, and the review says what breaks callers; what does belongs in a new version.",
+    ),
+    "deprecated": Meaning(
+        "Calls are answered as before.",
+        "The portal shows it to subscribers only.",
+        "As if it were published; its days, its successor and its brown-outs besides.",
+    ),
+    "retired": Meaning(
+        "Every call is answered 410.",
+        "The portal does not show it.",
+        "What takes its place; all else waits until it is published anew.",
+    ),
 }
 
 _PROMISED = "callers were promised it; deprecate it, or retire it, and they are told"

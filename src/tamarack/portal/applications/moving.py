@@ -11,7 +11,7 @@ from tamarack.store.traffic import overview as watching
 from tamarack.store.traffic.last_calls import last_calls
 from tamarack.web.application import db
 
-LOOKS_BACK = timedelta(days=30)
+LOOKS_BACK = timedelta(days=7)
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +34,7 @@ class StillCalled:
 
 
 def still_called(application: Application) -> list[StillCalled]:
-    """The deprecated versions that an application called in production in the last 30 days, the busiest first."""
+    """The deprecated versions that an application called in production in the last seven days, the busiest first."""
     organization = my_organization().name
     found = []
     for api in offered("production").apis:
