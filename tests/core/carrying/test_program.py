@@ -234,7 +234,7 @@ def test_a_traced_call_tells_of_every_stage_and_what_was_not_reached() -> None:
     trace = Trace(lambda: 0)
     beside.carry(trace=trace)
     told = [(entry.stage, entry.verdict) for entry in trace.entries]
-    assert told[-2:] == [("shape", "passed"), ("answer", "done")]
+    assert told[-3:] == [("shape", "passed"), ("answer", "done"), ("return", "done")]
     refusing = Beside(Check(stage=Stage.GUARD, run=lambda call: Refusal(REASONS["closed"])), *parts)
     trace = Trace(lambda: 0)
     refusing.carry(trace=trace)

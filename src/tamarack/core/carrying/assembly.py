@@ -249,7 +249,7 @@ class _Folding:
         answerers = [] if self.retired else sorted(self.of(Answerer), key=lambda pair: pair[1].last)  # type: ignore[attr-defined]
         answering = [NamedStep(Stage.ANSWER, None, (told,)) for told, _ in [*answerers, *self._beside(Stage.ANSWER)]]
         answering += [NamedStep(Stage.FORWARD, None, (told,)) for told, _ in self._beside(Stage.FORWARD)]
-        wanting = [part for part in every if part.request_body and part.stage is not Stage.RETURN]
+        wanting = [part for part in every if part.request_body]
         first = [step for step in before if step.stage is Stage.GUARD]
         steps = [step for step in before if step.stage is not Stage.GUARD]
         routes = self.shop.routes
@@ -288,8 +288,9 @@ class _Folding:
         if not ours:
             return []
 
-        def take_off(call: Call, answer: Answered) -> None:
+        def take_off(call: Call, answer: Answered) -> Refusal | None:
             answer.headers = [header for header in answer.headers if header[0] not in ours]
+            return None
 
         return [(Told("End of the version", "", "built in"), Change(stage=Stage.RETURN, answer=take_off))]
 

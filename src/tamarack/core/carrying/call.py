@@ -97,6 +97,8 @@ class Call:
         "answered",
         "asked",
         "asked_at",
+        "asks_method",
+        "asks_path",
         "backend_us",
         "body",
         "cache",
@@ -158,6 +160,10 @@ class Call:
         self.method = ""
         self.path = b""
         self.query = b""
+        self.asks_path: bytes | None = None
+        """The path that the backend is asked for, where it is another than the call's without its base."""
+        self.asks_method = ""
+        """The method that it is asked by, where that is another."""
         self.headers: list[Header] = _NO_FIELDS
         self.fields_by_name: dict[bytes, bytes] | None = None
         """The fields as received, by name; None where a name came more than once."""

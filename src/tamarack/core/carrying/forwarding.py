@@ -44,8 +44,10 @@ def _came_from(address: str, host: bytes, scheme: str) -> bytes:
 
 def request_head(call: Call, operation: Published, target: Target, signs_in: Header | None = None) -> bytes:
     """The head to send to a target: the call's fields without those of this hop, and where it came from."""
-    path, base, method = call.path, operation.base, call.method
-    rest = path[len(base) :] if path.startswith(base) else behind(path, operation.base_segments)
+    path, base, method = call.path, operation.base, call.asks_method or call.method
+    rest = call.asks_path
+    if rest is None:
+        rest = path[len(base) :] if path.startswith(base) else behind(path, operation.base_segments)
     if call.query:
         rest = b"%b?%b" % (rest or b"/", call.query)
     headers = call.headers

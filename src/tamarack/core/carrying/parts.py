@@ -135,7 +135,8 @@ class Change(Part):
     """Changes the request (in the stage Shape), or the answer (in Return)."""
 
     request: Step | None = None
-    answer: Callable[[Call, Answered], None] | None = None
+    answer: Callable[[Call, Answered], Refusal | None] | None = None
+    """A refusal takes the place of an answer that cannot be changed as it has to be."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

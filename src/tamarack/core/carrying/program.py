@@ -185,7 +185,7 @@ class Operation(Published):
             if call.trace is not None:
                 call.trace.replied(told, reply)
             if reply is not None:
-                return reply  # type: ignore[return-value]
+                return self._changed(call, reply) if type(reply) is Reply else reply  # type: ignore[return-value]
         route = self.route
         if route is None:
             return _DECIDED
@@ -305,7 +305,9 @@ class Operation(Published):
                     call.note = whole.step
                     return FAILURES[whole.failure]
                 answer.body = whole
-            self._change(call, answer)
+            refusal = self._change(call, answer)
+            if refusal is not None:
+                return refusal
         watching: list[Watching] = []
         if self.watches:
             begun = [watch.begin(call, answer.status, answer.headers) for watch in self.watches]
@@ -317,7 +319,7 @@ class Operation(Published):
         call.watching = watching
         return passed
 
-    def _stands_in(self, call: Call, lookup: Lookup | None) -> Reply | None:
+    def _stands_in(self, call: Call, lookup: Lookup | None) -> Reply | Refusal | None:
         """What is kept, where it may stand in for an answer that did not come."""
         reply = lookup.cache.failed(call, lookup) if lookup is not None else None
         return self._changed(call, reply) if reply is not None else None
@@ -332,12 +334,12 @@ class Operation(Published):
         caller = call.caller
         ask = Ask(
             choice.target,
-            call.method,
+            call.asks_method or call.method,
             request_head(call, self, choice.target, signs_in),
             body,
             caller.application_id if caller is not None else call.address,
         )
-        ask.repeatable = call.length == 0 and call.method in REPEATABLE
+        ask.repeatable = call.length == 0 and ask.method in REPEATABLE
         limits = self.time_limits
         if limits is not None:
             ask.limits = limits
@@ -367,12 +369,14 @@ class Operation(Published):
             yield Refresh(call, lookup, ask, route, choice)
         return None  # type: ignore[return-value]
 
-    def _changed(self, call: Call, reply: Reply) -> Reply:
-        """A kept answer, changed as one of the backend's would be."""
+    def _changed(self, call: Call, reply: Reply) -> Reply | Refusal:
+        """An answer that is kept, or made here, changed as one of the backend's would be."""
         if not self.changes:
             return reply
         answer = Answered(reply.status, split_fields(reply.fields), reply.body)
-        self._change(call, answer)
+        refusal = self._change(call, answer)
+        if refusal is not None:
+            return refusal
         fields = b"".join(b"%b: %b\r\n" % field for field in answer.headers)
         return Reply(answer.status, fields, answer.body or b"", reply.dated)
 
@@ -411,17 +415,20 @@ class Operation(Published):
                 call.trace.looked_up(self.cached_by, call, lookup)
         passed.fields += caching.passed(call, lookup, status, keeping is not None)
 
-    def _change(self, call: Call, answer: Answered) -> None:
+    def _change(self, call: Call, answer: Answered) -> Refusal | None:
         """Change an answer; a body that was changed has another length."""
         before = answer.body
         for told, change in self.changes:
             if change.answer_body and answer.body is None and before is None:
                 continue  # longer than it takes
-            change.answer(call, answer)  # type: ignore[misc]
+            refusal = change.answer(call, answer)  # type: ignore[misc]
             if call.trace is not None:
-                call.trace.changed(told)
+                call.trace.changed(told, refusal)
+            if refusal is not None:
+                return refusal
         if answer.body is not None and answer.body is not before:
             answer.headers = [field for field in answer.headers if field[0] != b"content-length"]
+        return None
 
     def settled(self, call: Call, complete: bool) -> Sequence[tuple[Any, str, int]]:
         """The call has ended: what watches found is counted. Returns what limits still have to count."""

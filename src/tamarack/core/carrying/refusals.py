@@ -352,6 +352,15 @@ _TABLE = (
         developer="The API's owner has to describe an answer; your call is not at fault.",
     ),
     Reason(
+        "change-failed",
+        500,
+        "The call could not be changed as it has to be",
+        "A rule of this operation changes what passes, and could not do so for this call.",
+        "Look at the policy that the call's story names: its trace says what went wrong.",
+        by="platform",
+        developer="Call again later; your call is not at fault.",
+    ),
+    Reason(
         "answer-failed",
         500,
         "The answer could not be made",

@@ -267,6 +267,21 @@ def _policies(path: Path, policies: tuple[AnyPolicy, ...], everywhere: bool = Fa
     return found
 
 
+def _misfits(version: Version, operation: Operation, here: Path, place: int) -> list[Problem]:
+    """Policies that cannot hold for an operation's path, on it or on its version."""
+    own = {policy.name for policy in operation.policies}
+    found = []
+    for at, policy in enumerate(operation.policies):
+        if wrong := kind_of(policy).misfit(policy, operation.path):
+            message = f"‘{policy.name}’ of {operation.call}: {wrong}"
+            found.append(Problem(path=(*here, "operations", place, "policies", at), message=message))
+    for at, policy in enumerate(version.policies):
+        if policy.name not in own and (wrong := kind_of(policy).misfit(policy, operation.path)):
+            message = f"‘{policy.name}’, which holds for {operation.call} too: {wrong}; place it on single operations"
+            found.append(Problem(path=(*here, "policies", at), message=message))
+    return found
+
+
 def _named(path: str, names: list[str], what: str) -> list[Problem]:
     doubled = _twice(names)
     return [
@@ -323,6 +338,7 @@ def check(configuration: Configuration) -> list[Problem]:
                     found.append(Problem(path=(*here, "operations", o, "call"), message=message))
                 shapes.setdefault(shape, operation.call)
                 found += _policies((*here, "operations", o, "policies"), operation.policies)
+                found += _misfits(version, operation, here, o)
     apis = {api.name for api in configuration.apis}
     for p, product in enumerate(configuration.products):
         for a, name in enumerate(product.apis):

@@ -13,6 +13,8 @@ from tamarack.core.policies.identify import api_key, client_secret, open_access,
 from tamarack.core.policies.kind import Policy, PolicyKind
 from tamarack.core.policies.meter import call_cost, call_quota, limit_fields, rate_limit, token_count
 from tamarack.core.policies.permit import address_ranges, groups, referring_site, required_claims, scopes
+from tamarack.core.policies.returns import answer_fields
+from tamarack.core.policies.shape import request_fields, rewrite
 
 KINDS: dict[str, PolicyKind] = {
     kind.kind: kind
@@ -34,11 +36,14 @@ KINDS: dict[str, PolicyKind] = {
         call_cost.KIND,
         limit_fields.KIND,
         token_count.KIND,
+        request_fields.KIND,
+        rewrite.KIND,
         fixed_answer.KIND,
         mock.KIND,
         response_cache.KIND,
         retries.KIND,
         time_limits.KIND,
+        answer_fields.KIND,
     )
 }
 

@@ -120,5 +120,7 @@ class PolicyKind:
     """True where it answers from the description."""
     stands_alone: Callable[[Any], bool] = lambda policy: False
     """Whether it answers every call that comes to it, so that no backend is asked."""
+    misfit: Callable[[Any, str], str] = lambda policy, path: ""
+    """Why a policy cannot hold for an operation of some path, in words; empty where it can."""
     only_inside: bool = field(default=False)
     """True where the kind makes no sense everywhere, only on an API or an operation."""

@@ -196,9 +196,11 @@ class Trace:
                     entry = Entry(Stage.FORWARD.value, told.title, "passed", told.name, told.placement, text)
                     self.entries.append(entry)
 
-    def changed(self, told: Told) -> None:
-        """Note a change of the answer."""
-        self.entries.append(Entry(Stage.RETURN.value, told.title, "done", told.name, told.placement))
+    def changed(self, told: Told, refusal: Refusal | None = None) -> None:
+        """Note a change of the answer, or that it could not be made."""
+        verdict = "done" if refusal is None else "refused"
+        note = refusal.note if refusal is not None else ""
+        self.entries.append(Entry(Stage.RETURN.value, told.title, verdict, told.name, told.placement, note))
 
     def not_reached(self, steps: Sequence[NamedStep]) -> list[Entry]:
         """What of an operation's steps was not run, since the call was refused or answered before."""

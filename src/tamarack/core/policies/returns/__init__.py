@@ -1,0 +1,1 @@
+"""Kinds of the stage Return: what is changed of an answer on its way back."""

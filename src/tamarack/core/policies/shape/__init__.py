@@ -1,0 +1,1 @@
+"""Kinds of the stage Shape: what is changed of a request before it is answered or goes on."""
