@@ -159,8 +159,8 @@ def test_a_part_gets_the_request_body_whole_where_it_is_short_enough_and_loses_n
 
 def test_a_part_gets_the_answer_whole_where_it_is_short_enough_and_its_new_length_is_told() -> None:
     def shout(call: Call, answer: Answered) -> None:
-        assert answer.body is not None
-        answer.body = answer.body.upper() + b"!"
+        if answer.body is not None:  # None where it is longer than it takes
+            answer.body = answer.body.upper() + b"!"
 
     fields = [(b"content-length", b"6")]
     beside = Beside(Change(stage=Stage.RETURN, answer=shout, answer_body=6))

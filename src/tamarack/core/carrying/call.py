@@ -94,6 +94,7 @@ class Call:
     __slots__ = (
         "address",
         "agent",
+        "answer_marks",
         "answered",
         "asked",
         "asked_at",
@@ -180,6 +181,8 @@ class Call:
         """Whether the caller speaks HTTP/1.0, which knows no chunks."""
         self.expects = False
         """Whether the caller waits to be told to send its body (RFC 9110, 10.1.1)."""
+        self.answer_marks: tuple[object, ...] = ()
+        """Left by steps of Shape for those of Return, which change the answer of this call."""
         self.operation: Published | None = None
         self.rollout = 0
         self.body: bytes | None = None

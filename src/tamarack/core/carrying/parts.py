@@ -136,7 +136,8 @@ class Change(Part):
 
     request: Step | None = None
     answer: Callable[[Call, Answered], Refusal | None] | None = None
-    """A refusal takes the place of an answer that cannot be changed as it has to be."""
+    """A refusal takes the place of an answer that cannot be changed as it has to be. The answer's body is None where it
+    is longer than any change of the operation takes."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

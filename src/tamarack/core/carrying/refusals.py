@@ -352,6 +352,23 @@ _TABLE = (
         developer="The API's owner has to describe an answer; your call is not at fault.",
     ),
     Reason(
+        "bad-body",
+        400,
+        "The request's body cannot be read",
+        "The request's body is not what its Content-Type says, or cannot be brought to what the backend takes.",
+        "The call's story says what is wrong with the body; the policy says whether such bodies pass as they are.",
+        developer="Send a body that is well-formed for its Content-Type; the detail says what is wrong with this one.",
+    ),
+    Reason(
+        "answer-unreadable",
+        502,
+        "The answer cannot be read",
+        "The backend's answer is not what its Content-Type says, or is too large to be changed.",
+        "The call's story says what is wrong with the answer; the policy says whether such answers pass as they are.",
+        by="backend",
+        developer="Call again later; your call is not at fault.",
+    ),
+    Reason(
         "change-failed",
         500,
         "The call could not be changed as it has to be",

@@ -13,8 +13,8 @@ from tamarack.core.policies.identify import api_key, client_secret, open_access,
 from tamarack.core.policies.kind import Policy, PolicyKind
 from tamarack.core.policies.meter import call_cost, call_quota, limit_fields, rate_limit, token_count
 from tamarack.core.policies.permit import address_ranges, groups, referring_site, required_claims, scopes
-from tamarack.core.policies.returns import answer_fields
-from tamarack.core.policies.shape import request_fields, rewrite
+from tamarack.core.policies.returns import answer_body, answer_fields
+from tamarack.core.policies.shape import request_body, request_fields, rewrite
 
 KINDS: dict[str, PolicyKind] = {
     kind.kind: kind
@@ -38,12 +38,14 @@ KINDS: dict[str, PolicyKind] = {
         token_count.KIND,
         request_fields.KIND,
         rewrite.KIND,
+        request_body.KIND,
         fixed_answer.KIND,
         mock.KIND,
         response_cache.KIND,
         retries.KIND,
         time_limits.KIND,
         answer_fields.KIND,
+        answer_body.KIND,
     )
 }
 
