@@ -22,6 +22,7 @@ from tamarack.core.policies.shape.request_body import RequestBody
 from tamarack.core.shaping import json_bodies
 from tamarack.core.shaping.json_edits import compiled, parse
 from tamarack.core.shaping.xml_json import NotConverted, XmlForm, from_xml, to_xml
+from tamarack.core.told.trace import Trace
 
 TARGET = target_at("http://127.0.0.1:9", 1000, 1000)
 JSON, XML, FORM = "application/json", "application/xml", "application/x-www-form-urlencoded"
@@ -354,3 +355,21 @@ def test_a_change_that_cannot_be_is_refused_in_words(wrong: dict[str, Any], word
 
 def test_what_is_written_is_json_that_others_read() -> None:
     assert orjson.loads(becomes(edit('set /a: "æ\\u0000"'), b"{}")[0]) == {"a": "æ\x00"}
+
+
+def test_a_trace_shows_bodies_before_and_after_without_what_looks_secret() -> None:
+    passing = Passing({"kind": "request-body"} | edit("remove /gone"), {"kind": "answer-body", "do": "JSON to XML"},
+                      {"kind": "rewrite", "path": "/old"})  # fmt: skip
+    body = b'{"gone": 1, "api_key": "tmk_secret", "kept": "' + b"x" * 3000 + b'"}'
+    call = passing.bed.call("POST", b"/sailings/v2/sailings", headers=[(b"content-type", JSON.encode())])
+    call.length, call.sent, call.media = len(body), body, JSON.encode()
+    call.trace = trace = Trace(lambda: 0)
+    answer = Answered(200, [(b"content-type", JSON.encode())], b'{"token": "tms_secret", "a": 1}')
+    carry(call, backend=lambda ask, sent: (answer, ()))
+    told = {entry.title: dict(entry.changes) for entry in trace.entries}
+    assert told["Request body"]["body before"].startswith('{"gone": 1, "api_key": "••••", "kept": "xxx')
+    assert told["Request body"]["body after"].startswith('{"api_key":"••••","kept":"xxx')
+    assert len(told["Request body"]["body before"]) < 2_010
+    assert told["Answer body"]["body after"].endswith("<document><token>••••</token><a>1</a></document>")
+    assert told["Rewrite"] == {"asks the backend for": "POST /old"}
+    assert "secret" not in repr(trace.entries)

@@ -6,15 +6,16 @@ Credentials are shown masked: their length only.
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, fields
-from typing import Any
+from typing import Any, NamedTuple
 
 from tamarack.core.balancing.route import Choice
 from tamarack.core.carrying.caching import Lookup, told_of
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.needs import Failed
-from tamarack.core.carrying.parts import Limit, Reply, Retrying
+from tamarack.core.carrying.parts import Answered, Limit, Reply, Retrying
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.carrying.steps import NamedStep, Told
 from tamarack.core.http.fields import ALWAYS_SECRET, Header, looks_secret
@@ -25,6 +26,8 @@ from tamarack.core.stages import Stage
 from tamarack.core.traffic.record import MISS, PLACE
 
 LONGEST_VALUE = 300
+LONGEST_BODY = 2_000
+"""Bytes of a body that a trace shows, before and after a change."""
 MOST_HEADERS = 60
 
 Pairs = list[tuple[str, str]]
@@ -78,11 +81,42 @@ def shown_headers(headers: list[Header], secret: frozenset[str]) -> Pairs:
     return [(name, mask(name, value, secret | guessed)) for name, value in decoded]
 
 
-def _changes(call: Call, headers: list[Header], query: bytes, body: bytes | None, secret: frozenset[str]) -> Pairs:
+class _Was(NamedTuple):
+    """What a step may change of a request, as it was before."""
+
+    headers: list[Header]
+    query: bytes
+    body: bytes | None
+    asks: tuple[str, bytes | None]
+
+
+def _changes(call: Call, was: _Was, secret: frozenset[str], identifies: bool) -> Pairs:
+    found = _field_changes(was.headers, call.headers, secret)
+    if call.query != was.query:
+        before, after = was.query.split(b"&"), call.query.split(b"&")
+        gone = [name_of(part).decode("latin-1") for part in before if part not in after]
+        found += [(f"removed ?{name}", "•••• from the query") for name in gone]
+        for part in after:
+            if part and part not in before:
+                name, value = name_of(part).decode("latin-1"), part.partition(b"=")[2].decode("latin-1")
+                found.append((f"added ?{name}", mask(name, value, secret)))
+    asks = (call.asks_method, call.asks_path)
+    if asks != was.asks:
+        path = "the call's path" if call.asks_path is None else call.asks_path.decode("latin-1") or "/"
+        found.append(("asks the backend for", f"{call.asks_method or call.method} {path}"))
+    if call.body != was.body:
+        if identifies:
+            found.append(("changed the body", "took the credential out of the form"))
+        else:
+            found += body_change(was.body, call.body)
+    return found
+
+
+def _field_changes(before: list[Header], after: list[Header], secret: frozenset[str]) -> Pairs:
     found: Pairs = []
-    if call.headers is not headers:
-        kept = list(call.headers)
-        for name, value in headers:
+    if after is not before:
+        kept = list(after)
+        for name, value in before:
             if (name, value) in kept:
                 kept.remove((name, value))
             else:
@@ -91,13 +125,25 @@ def _changes(call: Call, headers: list[Header], query: bytes, body: bytes | None
         for name, value in kept:
             shown = name.decode("latin-1")
             found.append((f"added {shown}", mask(shown, value.decode("latin-1"), secret)))
-    if call.query != query:
-        left = call.query.split(b"&")
-        gone = [name_of(part).decode("latin-1") for part in query.split(b"&") if part not in left]
-        found += [(f"removed ?{name}", "•••• from the query") for name in gone]
-    if call.body != body:
-        found.append(("changed the body", "took the credential out of the form"))
     return found
+
+
+_SECRET_VALUE = re.compile(
+    r"((?:\"|<|&|^)[\w.-]*(?:key|token|secret|passw|auth|signature|credential)[\w.-]*(?:\"\s*:\s*\"|>|=))([^\"<&]+)",
+    re.IGNORECASE,
+)
+"""A value, in JSON, XML or a form, whose name looks as if it were secret."""
+
+
+def body_change(before: bytes | None, after: bytes | None) -> Pairs:
+    """A body before and after, its beginning; values whose names look secret are masked."""
+    return [(f"body {words}", _shown_body(body)) for words, body in (("before", before), ("after", after))]
+
+
+def _shown_body(body: bytes | None) -> str:
+    text = (body or b"")[:LONGEST_BODY].decode("utf-8", "replace")
+    shown = _SECRET_VALUE.sub(lambda found: f"{found[1]}••••", text)
+    return shown + ("…" if len(body or b"") > LONGEST_BODY else "")
 
 
 class Trace:
@@ -130,13 +176,13 @@ class Trace:
             return None
         secret = call.operation.secret
         read = [[(name, mask(name, value, secret)) for name, value in _reads(told, call)] for told in named.told]
-        headers, query, body = call.headers, call.query, call.body
+        was = _Was(call.headers, call.query, call.body, (call.asks_method, call.asks_path))
         started = self.clock_ns()
         refusal = named.step(call)
         ended = self.clock_ns()
         if named.stage in PLACE:
             call.ended_at[1 + PLACE[named.stage]] = ended
-        changes = _changes(call, headers, query, body, secret)
+        changes = _changes(call, was, secret, named.stage is Stage.IDENTIFY)
         self.entries += _entries(named, call, refusal, read, changes, (ended - started) / 1000)
         return refusal
 
@@ -196,11 +242,19 @@ class Trace:
                     entry = Entry(Stage.FORWARD.value, told.title, "passed", told.name, told.placement, text)
                     self.entries.append(entry)
 
-    def changed(self, told: Told, refusal: Refusal | None = None) -> None:
-        """Note a change of the answer, or that it could not be made."""
+    def changed(
+        self, told: Told, answer: Answered, before: tuple[list[Header], bytes | None], refusal: Refusal | None
+    ) -> None:
+        """Note a change of the answer from what it was before, or that it could not be made."""
         verdict = "done" if refusal is None else "refused"
         note = refusal.note if refusal is not None else ""
-        self.entries.append(Entry(Stage.RETURN.value, told.title, verdict, told.name, told.placement, note))
+        headers, body = before
+        changes = _field_changes(headers, answer.headers, frozenset())
+        if answer.body != body:
+            changes += body_change(body, answer.body)
+        self.entries.append(
+            Entry(Stage.RETURN.value, told.title, verdict, told.name, told.placement, note, changes=changes)
+        )
 
     def not_reached(self, steps: Sequence[NamedStep]) -> list[Entry]:
         """What of an operation's steps was not run, since the call was refused or answered before."""
