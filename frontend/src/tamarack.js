@@ -281,6 +281,41 @@ document.addEventListener("keydown", (event) => {
   reordered(row.closest("table"));
 });
 
+// Policies of a cell are put in another order: dragged, or moved with Alt and the arrow keys.
+function sorted(cell) {
+  const form = document.getElementById(cell.dataset.sorts);
+  form.elements.level.value = cell.dataset.level;
+  form.elements.order.value = $$("a[data-policy]", cell).map((slip) => slip.dataset.policy).join(",");
+  form.requestSubmit();
+}
+document.addEventListener("dragstart", (event) => {
+  const slip = event.target.closest?.("[data-sorts] a[data-policy]");
+  if (slip) slip.dataset.lifted = "";
+});
+document.addEventListener("dragover", (event) => {
+  const over = event.target.closest?.("[data-sorts] a[data-policy]");
+  const slip = over && $("a[data-lifted]", over.parentElement);
+  if (!slip) return;
+  event.preventDefault();
+  const box = over.getBoundingClientRect();
+  if (over !== slip) over[event.clientY > box.top + box.height / 2 ? "after" : "before"](slip);
+});
+document.addEventListener("dragend", (event) => {
+  const slip = event.target.closest?.("a[data-lifted]");
+  if (!slip) return;
+  delete slip.dataset.lifted;
+  sorted(slip.parentElement);
+});
+document.addEventListener("keydown", (event) => {
+  const slip = event.altKey && event.target.closest?.("[data-sorts] a[data-policy]");
+  const steps = { ArrowUp: "previousElementSibling", ArrowDown: "nextElementSibling" };
+  const other = slip && slip[steps[event.key]];
+  if (!other?.dataset?.policy) return;
+  event.preventDefault();
+  other[event.key === "ArrowUp" ? "before" : "after"](slip);
+  sorted(slip.parentElement);
+});
+
 // Escape closes what lies over the page.
 document.addEventListener("keydown", (event) => {
   if (event.key !== "Escape" || document.querySelector("dialog[open]")) return;

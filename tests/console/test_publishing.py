@@ -271,25 +271,6 @@ def test_two_people_on_one_policy_do_not_overwrite_each_other(admin: FlaskClient
     assert place(admin, **(typed | {"name": "weekly", "revision": revision[1]})).status_code == 303  # type: ignore[attr-defined]
 
 
-def test_a_policy_is_copied_to_every_operation_moved_and_removed(admin: FlaskClient, world: Session) -> None:
-    policy = {"level": "api", "policy": "steady"}
-    admin.post(f"{POLICIES}/copy", data=policy)
-    world.expire_all()
-    version = drafting.load_configuration(world).api("sailings").version("2")  # type: ignore[union-attr]
-    assert version is not None
-    assert all([p.name for p in o.policies].count("steady") == 1 for o in version.operations)
-    place(admin, kind="rate-limit", name="daily", windows="500 per day", by="caller")
-    admin.post(f"{POLICIES}/move", data={"level": "api", "policy": "daily"})
-    admin.post(f"{POLICIES}/remove", data={"level": "operation", "operation": "get /ports", "policy": "open"})
-    world.expire_all()
-    version = drafting.load_configuration(world).api("sailings").version("2")  # type: ignore[union-attr]
-    assert version is not None
-    assert [p.name for p in version.policies] == ["browser-access", "api-key", "daily", "steady", "response-cache"]
-    ports = version.operation("get /ports")
-    assert ports is not None
-    assert [p.kind for p in ports.policies] == ["rate-limit"]
-
-
 def test_review_shows_words_risks_and_files_and_rolls_out_what_was_seen(admin: FlaskClient, world: Session) -> None:
     place(admin, kind="rate-limit", name="daily", windows="500 per day", by="caller")
     page = admin.get("/review").text

@@ -7,7 +7,7 @@ from flask.testing import FlaskClient
 from sqlalchemy import Engine
 from sqlmodel import Session, select
 
-from console.test_life_cycle_pages import words
+from console.life_cycle.test_steps import words
 from helpers import sign_in
 from portal.test_who_sees_what import LEAD, MEMBER, OTHER
 from tamarack.core.configuration.model import Api

@@ -7,7 +7,7 @@ import pytest
 from sqlalchemy import Engine
 from sqlmodel import Session, select
 
-from console.test_life_cycle_pages import draft_with
+from console.life_cycle.test_steps import draft_with
 from tamarack.settings import Settings
 from tamarack.store.announcements.tables import Announcement
 from tamarack.store.applications import changes as subscribing

@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import Flask, url_for
 
-from tamarack.console.apis import answers, documentation, guide, imports, policies
+from tamarack.console.apis import answers, documentation, guide, imports, placing, policies
 from tamarack.console.apis import pages as apis
 from tamarack.console.backends import pages as backends
 from tamarack.console.bench import browser, saved, traces
@@ -49,6 +49,7 @@ BLUEPRINTS = (
     redescribing.pages,
     imports.pages,
     policies.pages,
+    placing.pages,
     guide.pages,
     bench.pages,
     saved.pages,

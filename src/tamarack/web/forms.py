@@ -61,7 +61,7 @@ class Form:
 
 
 def fields_of(
-    model: type[BaseModel], without: tuple[str, ...] = ("kind",), first: FirstChoice | None = None
+    model: type[BaseModel], without: tuple[str, ...] = ("kind", "off"), first: FirstChoice | None = None
 ) -> tuple[FormField, ...]:
     """The fields of a model's form, after what it asks first."""
     found = []

@@ -23,6 +23,8 @@ class Slip:
     fresh: bool = False
     fixed: bool = False
     note: str = ""
+    off: bool = False
+    """Switched off."""
 
 
 @dataclass(slots=True)
@@ -59,7 +61,9 @@ def call_path(
         fresh = one.policy not in live.get(one.placement, ())
         title = one.policy.called or kind.title
         note = f"replaced by {one.replaced_by.call or 'the API'}" if one.replaced_by is not None else ""
-        slip = Slip(title, kind.brief(one.policy), one.policy.name, one.replaced_by is not None, fresh, note=note)
+        off = one.policy.off
+        note = "switched off" if off else note
+        slip = Slip(title, kind.brief(one.policy), one.policy.name, not one.holds, fresh, note=note, off=off)
         by_level[one.placement.level].cells.setdefault(one.stage, []).append(slip)
     everywhere, whole = by_level["everywhere"], by_level["api"]
     if not is_open(rows):

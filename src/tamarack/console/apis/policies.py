@@ -7,8 +7,9 @@ from flask import Blueprint, abort, current_app, render_template, request
 from werkzeug.datastructures import MultiDict
 
 from tamarack.console.apis.pages import path_values
+from tamarack.console.apis.placements import kind_named, level_asked, policies_at, policy_named, put_at, where_words
 from tamarack.console.apis.suggestions import suggestions, warnings
-from tamarack.console.apis.versions import replace_version, the_version
+from tamarack.console.apis.versions import the_version
 from tamarack.console.page import acting, back_to, done, draft, may, refuse, render, requires
 from tamarack.core.configuration.effective import Placement, placed
 from tamarack.core.configuration.explain import source_of
@@ -17,59 +18,13 @@ from tamarack.core.policies import KINDS, AnyPolicy, Policy, kind_of
 from tamarack.core.policies.kind import PolicyKind
 from tamarack.core.stages import Stage
 from tamarack.store.draft import queries as drafting
-from tamarack.store.draft.queries import EditedMeanwhile, Everywhere
-from tamarack.store.draft.tables import DraftChange
+from tamarack.store.draft.queries import EditedMeanwhile
 from tamarack.store.errors import NotPossible
 from tamarack.store.secrets import queries as secrets
 from tamarack.web.application import db, settings_of
 from tamarack.web.forms import Form, blank, fields_of, read_form, values_of
-from tamarack.web.numbers import whole
 
 pages = Blueprint("policies", __name__, url_prefix="/apis/<api>/<version>/policies")
-
-LEVELS = ("everywhere", "api", "operation")
-
-
-def _level() -> str:
-    level = request.values.get("level", "")
-    if level not in LEVELS:
-        abort(400, f"{level!r} is not a placement; it is one of {', '.join(LEVELS)}.")
-    return level
-
-
-def _at(level: str, version: Version, call: str) -> tuple[AnyPolicy, ...]:
-    if level == "everywhere":
-        return draft().everywhere
-    if level == "api":
-        return version.policies
-    operation = version.operation(call)
-    if operation is None:
-        abort(404, f"There is no operation {call!r} in this version.")
-    return operation.policies
-
-
-def _put(
-    level: str, api: Api, version: Version, call: str, policies: tuple[AnyPolicy, ...], summary: str
-) -> DraftChange | None:
-    """Put policies at a placement, on the revision that the form was made from."""
-    typed = request.form.get("revision", "")
-    expected = whole(typed)
-    if level == "everywhere":
-        return drafting.save(db(), acting(), "everywhere", "", Everywhere(policies=policies), summary, expected)
-    if level == "api":
-        changed = version.model_copy(update={"policies": policies})
-    else:
-        operations = tuple(
-            one.model_copy(update={"policies": policies}) if one.call == call else one for one in version.operations
-        )
-        changed = version.model_copy(update={"operations": operations})
-    return drafting.save(db(), acting(), "api", api.name, replace_version(api, changed), summary, expected)
-
-
-def _where(level: str, api: Api, version: Version, call: str) -> str:
-    if level == "everywhere":
-        return "everywhere"
-    return f"{api.title} {version.version}" + (f", {call}" if level == "operation" else "")
 
 
 def _panel(api: Api, version: Version, **values: Any) -> str:
@@ -83,7 +38,7 @@ def _panel(api: Api, version: Version, **values: Any) -> str:
     return render(
         "apis/call_path.html",
         tab="call path",
-        panel=values | {"revision": revision, "where": _where(level, api, version, call)},
+        panel=values | {"revision": revision, "where": where_words(level, api, version, call)},
         suggestions=suggestions(api, version, version.operation(call)),
         **path_values(api, version),
     )
@@ -138,19 +93,12 @@ def _each(value: Any) -> list[str]:
     return list(value) if isinstance(value, list) else [str(value)]
 
 
-def _kind(name: str) -> PolicyKind:
-    kind = KINDS.get(name)
-    if kind is None:
-        abort(404, f"There is no policy kind {name!r}.")
-    return kind
-
-
 @pages.get("/add")
 @requires("edit")
 def choose(api: str, version: str) -> Any:
     """The kinds that may stand in a cell, or the empty form of the one chosen."""
     found, inside = the_version(api, version)
-    level = _level()
+    level = level_asked()
     name = request.args.get("kind", "")
     stage = request.args.get("stage", "")
     kinds = [
@@ -163,12 +111,12 @@ def choose(api: str, version: str) -> Any:
     if not name:
         label = Stage(stage).label if stage in {s.value for s in Stage} else ""
         return _panel(found, inside, level=level, kinds=kinds, stage=label)
-    kind = _kind(name)
+    kind = kind_named(name)
     fields = fields_of(kind.model, first=kind.asks_first)
     form = Form(fields, blank(kind.model, fields))
     if "algorithms" in form.values:
         form.values["algorithms"] = ["RS256", "HS256"]  # those that are used most; only what fits the keys counts
-    form.values["name"] = _free_name(_at(level, inside, request.args.get("operation", "")), form.values["name"])
+    form.values["name"] = _free_name(policies_at(level, inside, request.args.get("operation", "")), form.values["name"])
     return _panel(found, inside, level=level, kind=kind, form=form, old_name="")
 
 
@@ -196,19 +144,12 @@ def _beside() -> str:
 @requires("see")
 def edit(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
-    level = _level()
-    policy = _named(_at(level, inside, request.args.get("operation", "")), request.args.get("policy", ""))
-    kind = _kind(policy.kind)
+    level = level_asked()
+    policy = policy_named(policies_at(level, inside, request.args.get("operation", "")), request.args.get("policy", ""))
+    kind = kind_named(policy.kind)
     fields = fields_of(kind.model, first=kind.asks_first)
     form = Form(fields, values_of(policy, fields, kind.asks_first))
-    return _panel(found, inside, level=level, kind=kind, form=form, old_name=policy.name)
-
-
-def _named(policies: tuple[AnyPolicy, ...], name: str) -> AnyPolicy:
-    found = next((policy for policy in policies if policy.name == name), None)
-    if found is None:
-        abort(404, f"There is no policy {name!r} here any more.")
-    return found
+    return _panel(found, inside, level=level, kind=kind, form=form, old_name=policy.name, off=policy.off)
 
 
 def _typed() -> MultiDict[str, str]:
@@ -255,9 +196,9 @@ def _read(kind: PolicyKind, there: tuple[AnyPolicy, ...], old_name: str) -> tupl
 def check(api: str, version: str) -> Any:
     """The form again with what is wrong so far, while it is being typed."""
     found, inside = the_version(api, version)
-    level, call = _level(), request.form.get("operation", "")
-    there = _at(level, inside, call)
-    kind = _kind(request.form.get("kind", ""))
+    level, call = level_asked(), request.form.get("operation", "")
+    there = policies_at(level, inside, call)
+    kind = kind_named(request.form.get("kind", ""))
     old_name = request.form.get("old_name", "")
     _, form = _read(kind, there, old_name)
     said = _said(Placed(level, found, inside, call, old_name), kind, form)
@@ -268,9 +209,9 @@ def check(api: str, version: str) -> Any:
 @requires("edit")
 def save(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
-    level, call = _level(), request.form.get("operation", "")
-    there = _at(level, inside, call)
-    kind = _kind(request.form.get("kind", ""))
+    level, call = level_asked(), request.form.get("operation", "")
+    there = policies_at(level, inside, call)
+    kind = kind_named(request.form.get("kind", ""))
     old_name = request.form.get("old_name", "")
     policy, form = _read(kind, there, old_name)
     again = {"level": level, "kind": kind, "form": form, "old_name": old_name, "beside": _beside()}
@@ -285,12 +226,13 @@ def save(api: str, version: str) -> Any:
     if not _set_new_secret(policy, kind, form):
         return _panel(found, inside, **again), 422
     if old_name:
+        policy = policy.model_copy(update={"off": policy_named(there, old_name).off})
         policies = tuple(policy if one.name == old_name else one for one in there)
         verb = "changed"
     else:
         policies = (*there, policy)
         verb = "placed"
-    summary = f"{verb} {kind.title} ({kind.brief(policy)}) on {_where(level, found, inside, call)}"
+    summary = f"{verb} {kind.title} ({kind.brief(policy)}) on {where_words(level, found, inside, call)}"
     return _save(found, inside, level, call, policies, summary, again)
 
 
@@ -298,48 +240,45 @@ def save(api: str, version: str) -> Any:
 @requires("edit")
 def remove(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
-    level, call = _level(), request.form.get("operation", "")
-    there = _at(level, inside, call)
-    policy = _named(there, request.form.get("policy", ""))
+    level, call = level_asked(), request.form.get("operation", "")
+    there = policies_at(level, inside, call)
+    policy = policy_named(there, request.form.get("policy", ""))
     policies = tuple(one for one in there if one.name != policy.name)
-    summary = f"removed {_kind(policy.kind).title} from {_where(level, found, inside, call)}"
+    summary = f"removed {kind_named(policy.kind).title} from {where_words(level, found, inside, call)}"
     return _save(found, inside, level, call, policies, summary)
 
 
-@pages.post("/move")
+@pages.post("/switch")
 @requires("edit")
-def move(api: str, version: str) -> Any:
-    """Move a policy one place earlier within its placement."""
+def switch(api: str, version: str) -> Any:
+    """Switch a policy off where it is placed, or on again."""
     found, inside = the_version(api, version)
-    level, call = _level(), request.form.get("operation", "")
-    there = list(_at(level, inside, call))
-    policy = _named(tuple(there), request.form.get("policy", ""))
-    place = there.index(policy)
-    stage = _kind(policy.kind).stage
-    before = next((n for n in range(place - 1, -1, -1) if _kind(there[n].kind).stage is stage), None)
-    if before is not None:
-        there.insert(before, there.pop(place))
-    summary = f"moved {_kind(policy.kind).title} earlier on {_where(level, found, inside, call)}"
-    return _save(found, inside, level, call, tuple(there), summary)
+    level, call = level_asked(), request.form.get("operation", "")
+    there = policies_at(level, inside, call)
+    policy = policy_named(there, request.form.get("policy", ""))
+    policies = tuple(one.model_copy(update={"off": not one.off}) if one is policy else one for one in there)
+    word = "on" if policy.off else "off"
+    summary = f"switched {kind_named(policy.kind).title} {word} on {where_words(level, found, inside, call)}"
+    return _save(found, inside, level, call, policies, summary)
 
 
-@pages.post("/copy")
+@pages.post("/order")
 @requires("edit")
-def copy(api: str, version: str) -> Any:
-    """Copy a policy to every operation of the version, replacing what has its name there."""
+def order(api: str, version: str) -> Any:
+    """Put the policies of a cell in the order that was sent: names, with commas between."""
     found, inside = the_version(api, version)
-    level, call = _level(), request.form.get("operation", "")
-    policy = _named(_at(level, inside, call), request.form.get("policy", ""))
-    operations = tuple(
-        one.model_copy(update={"policies": (*(p for p in one.policies if p.name != policy.name), policy)})
-        for one in inside.operations
-    )
-    changed = replace_version(found, inside.model_copy(update={"operations": operations}))
-    summary = f"copied {_kind(policy.kind).title} to every operation of {found.title} {version}"
-    change = drafting.save(db(), acting(), "api", api, changed, summary)
-    db().commit()
-    done(f"{summary[0].upper()}{summary[1:]}.", change)
-    return back_to("apis.page", api=api, version=version, **({"operation": call} if call else {}))
+    level, call = level_asked(), request.form.get("operation", "")
+    there = policies_at(level, inside, call)
+    names = request.form.get("order", "").split(",")
+    moved = [policy_named(there, name) for name in names]
+    stages = {kind_named(policy.kind).stage for policy in moved}
+    if len(set(names)) != len(names) or len(stages) != 1:
+        abort(400, "The order names policies of several stages, or one twice.")
+    following = iter(moved)
+    policies = tuple(next(following) if policy in moved else policy for policy in there)
+    stage = next(iter(stages))
+    summary = f"put the policies of {stage.label} in another order on {where_words(level, found, inside, call)}"
+    return _save(found, inside, level, call, policies, summary)
 
 
 def _save(
@@ -354,7 +293,7 @@ def _save(
     """Save policies at a placement; `again` shows the form once more where others changed the draft meanwhile."""
     target = {"operation": call} if call else {}
     try:
-        change = _put(level, found, inside, call, policies, summary)
+        change = put_at(level, found, inside, call, policies, summary)
     except EditedMeanwhile as error:
         db().rollback()
         if again is not None:

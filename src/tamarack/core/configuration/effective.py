@@ -5,7 +5,7 @@ The drawing, the sentences, the review and the snapshot all read this, so they c
 The rules: a placement further in (an operation in an API, an API in everything) replaces a policy of the
 same name placed further out. Ways to identify are replaced as a whole: the innermost placement that has
 any decides who may be known how, and whether the operation is open. Of a kind that stands alone, like
-browser access, the innermost holds.
+browser access, the innermost holds. What is switched off holds nowhere, and replaces nothing.
 """
 
 from collections.abc import Iterable
@@ -48,6 +48,11 @@ class Held:
     policy: AnyPolicy
     replaced_by: Placement | None = None
 
+    @property
+    def holds(self) -> bool:
+        """Whether it is in force: not replaced, and not switched off."""
+        return self.replaced_by is None and not self.policy.off
+
 
 def placed(
     configuration: Configuration, api: Api, version: Version, operation: Operation | None
@@ -76,6 +81,7 @@ def held(configuration: Configuration, api: Api, version: Version, operation: Op
 
 def _replaces(outer: AnyPolicy, policies: Iterable[AnyPolicy]) -> bool:
     kind = kind_of(outer)
+    policies = [policy for policy in policies if not policy.off]
     if kind.stage is Stage.IDENTIFY:
         return any(kind_of(policy).stage is Stage.IDENTIFY for policy in policies)
     return any(
@@ -85,19 +91,19 @@ def _replaces(outer: AnyPolicy, policies: Iterable[AnyPolicy]) -> bool:
 
 
 def in_force(rows: Iterable[Held]) -> list[Held]:
-    """Those that are not replaced, in the order of the stages."""
+    """Those that hold, in the order of the stages."""
     order = list(Stage)
-    return sorted((row for row in rows if row.replaced_by is None), key=lambda row: order.index(row.stage))
+    return sorted((row for row in rows if row.holds), key=lambda row: order.index(row.stage))
 
 
 def is_open(rows: Iterable[Held]) -> bool:
     """Whether anyone may call: said by an `open` policy in force."""
-    return any(kind_of(row.policy).opens for row in rows if row.replaced_by is None)
+    return any(kind_of(row.policy).opens for row in rows if row.holds)
 
 
 def is_closed(rows: Iterable[Held]) -> bool:
     """Whether nobody may call, since nothing says how a caller is known."""
-    return not any(row.stage is Stage.IDENTIFY for row in rows if row.replaced_by is None)
+    return not any(row.stage is Stage.IDENTIFY for row in rows if row.holds)
 
 
 def tried_freely(version: Version) -> bool:

@@ -169,7 +169,7 @@ def compile_snapshot(
                 now = in_force(rows)
                 mocked = any(kind_of(row.policy).mocks for row in now)
                 ways = [row for row in rows if row.stage is Stage.IDENTIFY and not kind_of(row.policy).opens]
-                outer = [row for row in ways if row.replaced_by is not None]
+                outer = [row for row in ways if not row.holds]
                 operations.append(
                     SnapshotOperation(
                         method=operation.method,

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal, NamedTuple
 
-from pydantic import SerializerFunctionWrapHandler, model_serializer
+from pydantic import Field, SerializerFunctionWrapHandler, model_serializer
 
 from tamarack.core.carrying.parts import Part
 from tamarack.core.form_hints import FirstChoice
@@ -34,6 +34,9 @@ class Policy(Frozen):
 
     kind: str
     name: Name
+    off: bool = Field(
+        default=False, title="Switched off", description="It stays where it is placed, and does not hold."
+    )
 
     @model_serializer(mode="wrap")
     def _with_kind(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:

@@ -6,7 +6,7 @@ import pytest
 from flask.testing import FlaskClient
 from sqlmodel import Session
 
-from console.test_life_cycle_pages import words
+from console.life_cycle.test_steps import words
 from core.openapi.test_editing import SHARED
 from helpers import read_now
 from tamarack.core.configuration.model import Version

@@ -9,7 +9,7 @@ import pytest
 from flask.testing import FlaskClient
 from sqlmodel import Session, select
 
-from console.test_life_cycle_pages import words
+from console.life_cycle.test_steps import words
 from core.traffic.test_traffic import record
 from helpers import sign_in
 from tamarack.settings import Settings
