@@ -20,6 +20,7 @@ from pathlib import Path
 
 import answers
 import meters
+import shapes
 import ways
 
 HERE = Path(__file__).parent
@@ -28,11 +29,13 @@ SETS: dict[str, tuple[str, ...]] = {
     "ways": ("backend", "floor", *ways.POLICIES),
     "limits": ("backend", "floor", "key", *meters.VARIANTS),
     "answers": ("backend", "floor", "no-policy", *answers.VARIANTS),
+    "shapes": ("backend", "floor", "no-policy", *shapes.VARIANTS),
 }
 TITLES = (
     ways.TITLES
     | meters.TITLES
     | answers.TITLES
+    | shapes.TITLES
     | {
         "backend": "backend alone",
         "c-proxy": "reverse proxy in C",

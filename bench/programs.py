@@ -16,6 +16,7 @@ import uvloop
 
 import answers
 import meters
+import shapes
 import ways
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import Snapshot, compile_snapshot
@@ -173,7 +174,7 @@ def configuration(variant: str, backend_port: int) -> Configuration:
     policies = list(ways.POLICIES.get(variant, policies))
     if variant == "key-limit-record":
         policies.append({"kind": "rate-limit", "windows": ["900000 per second"]})
-    policies = list(answers.VARIANTS.get(variant, policies))
+    policies = list((answers.VARIANTS | shapes.VARIANTS).get(variant, policies))
     if variant in meters.VARIANTS:
         policies += meters.policies(variant)
     version = {

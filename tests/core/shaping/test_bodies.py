@@ -295,13 +295,14 @@ def test_an_answer_comes_as_xml_and_the_backend_is_asked_for_json_whole_and_plai
     assert (
         answer.body == b"<?xml version='1.0' encoding='UTF-8'?>\n<sailings><sailing><id>G-1</id></sailing></sailings>"
     )
-    assert answer.fields == b'etag: W/"v1"\r\ncontent-type: application/xml\r\n'
+    assert answer.fields == b'etag: W/"v1"\r\nvary: accept\r\ncontent-type: application/xml\r\n'
     assert not answer.has_length
     asked, _ = passing.asked[0]
     assert asked[b"accept"] == JSON.encode()
     assert {b"accept-encoding", b"range"} & set(asked) == set()
     same = passing.send(method="GET", answer=b"[]", accept=JSON)
     assert (same.body, passing.asked[1][0][b"accept"]) == (b"[]", JSON.encode())
+    assert b"vary: accept\r\n" in same.fields
 
 
 @pytest.mark.parametrize(

@@ -4,6 +4,7 @@ from typing import Any
 from urllib.parse import parse_qsl, quote_from_bytes
 
 import httptools
+import minijinja
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -21,6 +22,7 @@ from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.policies.returns.answer_fields import AnswerFields
 from tamarack.core.policies.shape.request_fields import RequestFields
 from tamarack.core.shaping.field_edits import compiled, parse
+from tamarack.core.values.template import Template
 
 TARGET = target_at("http://127.0.0.1:9", 1000, 1000)
 
@@ -191,3 +193,20 @@ def test_a_value_that_cannot_be_made_refuses_the_call_and_says_where() -> None:
 def test_plain_edits_look_at_nothing_of_the_call() -> None:
     headers, query = compiled([parse("set header X-A: b"), parse("remove query q")])([(b"x-b", b"c")], b"q=1&r=2", None)  # type: ignore[arg-type]
     assert (headers, query) == ([(b"x-b", b"c"), (b"x-a", b"b")], b"r=2")
+
+
+@given(
+    st.lists(st.sampled_from(["{{ path.id }}", "{{query.q}}", "{{ header['x-a'] }}", '{{ header["none"] }}', "{{ caller.application }}",
+                              "{{ call.method }}", "{{ query['a b'] }}", "{{ path.none }}", " - ", "{", "}}", "%"]), max_size=6),
+    st.binary(max_size=12),
+)  # fmt: skip
+def test_values_that_are_looked_up_come_out_as_the_language_would_give_them(parts: list[str], value: bytes) -> None:
+    """The short way past the language is compared with the language itself, which a comment in the text asks for."""
+    text = "".join(parts)
+    call = bed().call("GET", b"/sailings/v2/sailings/G-1", b"q=" + quote_from_bytes(value).encode() + b"&a+b=c",
+                      headers=[(b"x-a", value.replace(b"\n", b""))])  # fmt: skip
+    try:
+        short = Template(text)
+    except minijinja.TemplateError:
+        return
+    assert short.made_for(call) + b" " == Template(text + " {# the long way #}").made_for(call)

@@ -75,7 +75,7 @@ def _page(api: str, version: str, error: str) -> str:
     policy = policy_named(policies_at(level, inside, call), request.values.get("policy", ""))
     return render(
         "apis/placing/copying.html",
-        tab="call path",
+        tab="copying",
         policy=policy,
         kind=kind_of(policy),
         level=level,

@@ -193,8 +193,9 @@ def _changer(policy: BodyChange) -> Made:
             template = Template(policy.text, into(policy.media))
 
             def fill(body: bytes, call: Call) -> bytes:
-                known = known_of(call)
-                known["body"] = _readable(body, known["body"])
+                known = known_of(call, template.names)
+                if "body" in known:
+                    known["body"] = _readable(body, known["body"])
                 return template.made_for(call, known)
 
             return fill

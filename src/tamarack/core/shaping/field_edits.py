@@ -129,10 +129,10 @@ def compiled(edits: Sequence[FieldEdit]) -> Fields:
     removes the field.
     """
     made = [_made(edit) for edit in edits]
-    takes = any(edit.value and Template(edit.value).plain is None for edit in edits)
+    names = frozenset[str]().union(*(Template(edit.value).names for edit in edits if edit.value))
 
     def change(headers: list[Header], query: bytes, call: Call) -> tuple[list[Header], bytes]:
-        known = known_of(call) if takes else None
+        known = known_of(call, names) if names else None
         for one in made:
             headers, query = one(headers, query, call, known)
         return headers, query
@@ -187,6 +187,12 @@ def _with_name(part: bytes, to: bytes) -> bytes:
 
 
 def _put_header(name: bytes, template: Template, replaces: bool) -> _One:
+    if template.plain:
+        ready = one_field(name, template.plain)
+        if replaces:
+            return lambda headers, query, call, known: ([*[one for one in headers if one[0] != name], ready], query)
+        return lambda headers, query, call, known: ([*headers, ready], query)
+
     def put(
         headers: list[Header], query: bytes, call: Call, known: dict[str, Any] | None
     ) -> tuple[list[Header], bytes]:

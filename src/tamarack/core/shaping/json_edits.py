@@ -98,10 +98,10 @@ def compiled(edits: Sequence[JsonEdit]) -> Callable[[Any, Call], Any]:
     It raises `TemplateFailed`, and ValueError, in words, where a value comes out as no JSON or touches too many places.
     """
     made = [_made(edit) for edit in edits]
-    takes = any(edit.do == "set" and is_template(edit.value) for edit in edits)
+    names = frozenset[str]().union(*(Template(edit.value).names for edit in edits if edit.do == "set"))
 
     def change(document: Any, call: Call) -> Any:
-        known = known_of(call) if takes else None
+        known = known_of(call, names) if names else None
         for one in made:
             document = one(document, call, known)
         return document
@@ -139,13 +139,14 @@ def _set(parts: list[str], value: str) -> Change:
     def put(document: Any, call: Call, known: dict[str, Any] | None) -> Any:
         text = plain if plain is not None else template.made_for(call, known)
         try:
-            orjson.loads(text)
+            found = orjson.loads(text)
         except ValueError:
             raise ValueError(f"the value set at /{'/'.join(parts)} came out as no JSON") from None
         if parts == [""]:
-            return orjson.loads(text)
+            return found
+        alike = not isinstance(found, list | dict)  # else each place has one of its own
         for holder in list(_holders(document, parts[:-1], make=True)):
-            _put_in(holder, parts[-1], text)
+            _put_in(holder, parts[-1], (lambda: found) if alike else (lambda: orjson.loads(text)))
         return document
 
     return put
@@ -188,16 +189,16 @@ def _index(part: str, length: int) -> int | None:
     return found if found is not None and found < length else None
 
 
-def _put_in(holder: Any, name: str, text: bytes) -> None:
+def _put_in(holder: Any, name: str, value: Callable[[], Any]) -> None:
     if isinstance(holder, dict):
         for key in list(holder) if name == "*" else (name,):
-            holder[key] = orjson.loads(text)
+            holder[key] = value()
     elif name == "-":
-        holder.append(orjson.loads(text))  # RFC 6902, 4.1
+        holder.append(value())  # RFC 6902, 4.1
     else:
         for at in range(len(holder)) if name == "*" else (_index(name, len(holder)),):
             if at is not None:
-                holder[at] = orjson.loads(text)
+                holder[at] = value()
 
 
 def _take_out(holder: Any, name: str) -> None:

@@ -12,9 +12,9 @@ are not read. Documents with a DTD are refused, so that no entity is ever resolv
 from __future__ import annotations
 
 import re
-from collections.abc import Collection
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import lru_cache
 from typing import Any
 
 from lxml import etree
@@ -58,61 +58,74 @@ def to_xml(value: Any, form: XmlForm) -> bytes:
 
     An object with one name that holds no list is that element; anything else stands in the root.
     """
+    parts = ["<?xml version='1.0' encoding='UTF-8'?>\n"]
     if isinstance(value, dict) and len(value) == 1:
         name, inner = next(iter(value.items()))
         if not isinstance(inner, list) and not name.startswith(("@", "#")):
-            return _written(_element(name, inner, form, 1))
-    return _written(_element(form.root, value, form, 1))
+            _write(parts, name, inner, form, 1)
+            return "".join(parts).encode()
+    _write(parts, form.root, value, form, 1)
+    return "".join(parts).encode()
 
 
-def _written(element: Any) -> bytes:
-    made: bytes = etree.tostring(element, encoding="UTF-8", xml_declaration=True)
-    return made
-
-
-def _element(name: str, value: Any, form: XmlForm, depth: int) -> Any:
-    if depth > DEEPEST:
-        raise NotConverted(f"it is nested deeper than {DEEPEST} levels")
+@lru_cache(maxsize=4096)
+def _named(name: str) -> str:
+    """A name that stands between brackets as it is."""
     if not is_element_name(name):
         raise NotConverted(f"{name[:60]!r} cannot be the name of an element")
-    element = etree.Element(name)
+    return name
+
+
+def _write(parts: list[str], name: str, value: Any, form: XmlForm, depth: int) -> None:
+    """An element, written: its text escaped, its names checked, so that nothing in it is markup."""
+    if depth > DEEPEST:
+        raise NotConverted(f"it is nested deeper than {DEEPEST} levels")
+    name = _named(name)
     if isinstance(value, dict):
+        attributes = "".join(_attribute(key[1:], inner) for key, inner in value.items() if key[:1] == "@")
+        inside: list[str] = []
+        if "#text" in value:
+            inside.append(_text(value["#text"]))
         for key, inner in value.items():
-            if key.startswith("@"):
-                _attribute(element, key[1:], inner)
-            elif key == "#text":
-                element.text = _text(inner)
-            else:
-                _append(element, key, inner, form, depth)
+            if key[:1] != "@" and key != "#text":
+                _write_all(inside, key, inner, form, depth)
+        parts.append(f"<{name}{attributes}>{''.join(inside)}</{name}>" if inside else f"<{name}{attributes}/>")
     elif isinstance(value, list):
-        _append(element, form.item, value, form, depth)
-    elif value is not None:
-        element.text = _text(value)
-    return element
+        inside = []
+        _write_all(inside, form.item, value, form, depth)
+        parts.append(f"<{name}>{''.join(inside)}</{name}>" if inside else f"<{name}/>")
+    elif value is None:
+        parts.append(f"<{name}/>")
+    else:
+        parts.append(f"<{name}>{_text(value)}</{name}>")
 
 
-def _append(element: Any, name: str, value: Any, form: XmlForm, depth: int) -> None:
+def _write_all(parts: list[str], name: str, value: Any, form: XmlForm, depth: int) -> None:
     for one in value if isinstance(value, list) else (value,):
         # A list within a list has no names for its items: it stands in an element of its own.
-        inner = {form.item: one} if isinstance(one, list) else one
-        element.append(_element(name, inner, form, depth + 1))
+        _write(parts, name, {form.item: one} if isinstance(one, list) else one, form, depth + 1)
 
 
-def _attribute(element: Any, name: str, value: Any) -> None:
+def _attribute(name: str, value: Any) -> str:
     if not is_element_name(name):
         raise NotConverted(f"{name[:60]!r} cannot be the name of an attribute")
     if isinstance(value, dict | list):
         raise NotConverted(f"the attribute {name!r} is no text, number or truth value")
-    element.set(name, _text(value))
+    text = _text(value).replace('"', "&quot;").replace("\t", "&#9;").replace("\n", "&#10;")
+    return f' {name}="{text}"'
 
 
 def _text(value: Any) -> str:
+    if isinstance(value, str):
+        text: str = value
+        if _UNFIT.search(text):
+            raise NotConverted("a text holds a character that XML cannot hold")
+        if "&" in text or "<" in text or ">" in text or "\r" in text:
+            text = text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;").replace("\r", "&#13;")
+        return text
     if isinstance(value, dict | list):
         raise NotConverted("the text of an element is no text, number or truth value")
-    shown = "" if value is None else ("true" if value else "false") if isinstance(value, bool) else str(value)
-    if _UNFIT.search(shown):
-        raise NotConverted("a text holds a character that XML cannot hold")
-    return shown
+    return "" if value is None else ("true" if value else "false") if isinstance(value, bool) else str(value)
 
 
 def from_xml(body: bytes, form: XmlForm) -> Any:
@@ -187,8 +200,3 @@ class _Reader:
         if _NUMBER.match(text):
             return int(text) if "." not in text else float(Decimal(text))
         return text
-
-
-def unfit_names(names: Collection[str]) -> list[str]:
-    """Those that cannot be names of elements."""
-    return [name for name in names if not is_element_name(name)]

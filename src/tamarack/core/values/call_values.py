@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime
 from typing import Any, Literal
 from urllib.parse import unquote_to_bytes
@@ -85,30 +85,67 @@ class CallFields(Mapping[str, str]):
         return 0
 
 
-def known_of(call: Call) -> dict[str, Any]:
-    """What a template may take from a call. It holds no credential: those were taken off before."""
-    caller, grant = call.caller, call.grant
+def _body(call: Call) -> Any:
     document = body_of(call)
+    return {} if document is MISSING else document
+
+
+def _caller(call: Call) -> dict[str, str]:
+    caller, grant = call.caller, call.grant
     return {
-        "path": path_values(call),
-        "query": CallFields(call, "query"),
-        "header": CallFields(call, "header"),
-        "body": {} if document is MISSING else document,
-        "claims": call.claims or {},
-        "caller": {
-            "application": caller.application if caller is not None else "",
-            "organization": caller.organization if caller is not None else "",
-            "user": call.user,
-            "plan": grant.plan if grant is not None else "",
-        },
-        "call": {
-            "id": call.id.decode(),
-            "method": call.method,
-            "path": call.path.decode("latin-1"),
-            "time": datetime.fromtimestamp(int(call.now), UTC).isoformat().replace("+00:00", "Z"),
-        },
+        "application": caller.application if caller is not None else "",
+        "organization": caller.organization if caller is not None else "",
+        "user": call.user,
+        "plan": grant.plan if grant is not None else "",
     }
 
 
-KNOWN = ("path", "query", "header", "body", "claims", "caller", "call")
+def _call(call: Call) -> dict[str, str]:
+    return {
+        "id": call.id.decode(),
+        "method": call.method,
+        "path": call.path.decode("latin-1"),
+        "time": datetime.fromtimestamp(int(call.now), UTC).isoformat().replace("+00:00", "Z"),
+    }
+
+
+_FINDS: dict[str, Callable[[Call], Any]] = {
+    "path": path_values,
+    "query": lambda call: CallFields(call, "query"),
+    "header": lambda call: CallFields(call, "header"),
+    "body": _body,
+    "claims": lambda call: call.claims or {},
+    "caller": _caller,
+    "call": _call,
+}
+KNOWN = tuple(_FINDS)
 """The names that a template may begin with."""
+
+
+def text_of(call: Call, root: str, name: str) -> str:
+    """One text of a call, as `known_of` would hold it under a root that holds texts alone; empty where it is not."""
+    if root == "path":
+        operation = call.operation
+        place = operation.parameters.get(name) if operation is not None else None
+        segments = call.path[1:].split(b"/") if place is not None else []
+        if place is None or place >= len(segments):
+            return ""
+        segment = segments[place]
+        return (unquote_to_bytes(segment) if b"%" in segment else segment).decode("utf-8", "replace")
+    if root in ("query", "header"):
+        found = value_at(call, root, name.lower() if root == "header" else name)  # type: ignore[arg-type]
+        return "" if found is MISSING else str(found)
+    if root == "call" and name == "path":
+        return call.path.decode("latin-1")
+    if root == "call" and name == "method":
+        return call.method
+    held: dict[str, str] = _FINDS[root](call)
+    return held.get(name, "")
+
+
+def known_of(call: Call, names: Iterable[str] = KNOWN) -> dict[str, Any]:
+    """What a template may take from a call, of those names that it takes from.
+
+    It holds no credential: those were taken off before.
+    """
+    return {name: _FINDS[name](call) for name in names}

@@ -6,6 +6,7 @@ The language is minijinja's, without loops that do not end: each text may take a
 
 from __future__ import annotations
 
+import re
 from typing import Any, Literal
 
 import minijinja
@@ -13,7 +14,7 @@ import orjson
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.errors import CoreError
-from tamarack.core.values.call_values import KNOWN, known_of
+from tamarack.core.values.call_values import KNOWN, known_of, text_of
 
 STEPS = 50_000
 """Steps of one text; a bomb is stopped within milliseconds."""
@@ -76,24 +77,55 @@ def is_template(text: str) -> bool:
     return "{{" in text or "{%" in text or "{#" in text
 
 
+_SIMPLE = re.compile(
+    r"\{\{ *(path|query|header|caller|call)(?:\.([A-Za-z_]\w*)|\[(?:'([^'\\]+)'|\"([^\"\\]+)\")\]) *\}\}"
+)
+"""A place that takes one text of the call as it is: no language is needed for it."""
+
+
+def _pieces(text: str) -> list[str | tuple[str, str]] | None:
+    """A text as pieces that stand and names to be looked up; None where it says more than that."""
+    pieces: list[str | tuple[str, str]] = []
+    at = 0
+    for found in _SIMPLE.finditer(text):
+        pieces += [text[at : found.start()], (found[1], found[2] or found[3] or found[4])]
+        at = found.end()
+    pieces.append(text[at:])
+    return None if any(isinstance(one, str) and is_template(one) for one in pieces) else pieces
+
+
 class Template:
     """A text ready to be made for calls; one without places for values is ready as it is."""
 
-    __slots__ = ("_environment", "plain")
+    __slots__ = ("_environment", "_simple", "names", "plain")
 
     def __init__(self, text: str, kind: Into = "text") -> None:
         self.plain: bytes | None = None if is_template(text) else text.encode()
         self._environment = None if self.plain is not None else _environment(text, kind)
+        self.names: frozenset[str] = frozenset()
+        """What it has to be given of a call: some of `call_values.KNOWN`."""
+        if self._environment is not None:
+            self.names = frozenset(KNOWN) & frozenset(self._environment.undeclared_variables_in_str(text))
+        self._simple = _pieces(text) if self._environment is not None and kind == "text" else None
+        if self._simple is not None:
+            self.names = frozenset()
 
     def made_for(self, call: Call, known: dict[str, Any] | None = None) -> bytes:
         """The text for a call. Raises `TemplateFailed`."""
         if self.plain is not None:
             return self.plain
+        if self._simple is not None:
+            return _bounded("".join([one if isinstance(one, str) else text_of(call, *one) for one in self._simple]))
         assert self._environment is not None
         try:
-            made = self._environment.render_template(_NAME, **(known if known is not None else known_of(call)))
+            held = known if known is not None else known_of(call, self.names)
+            made = self._environment.render_template(_NAME, **held)
         except minijinja.TemplateError as error:
             raise TemplateFailed(f"the text could not be made: {error.detail or error.message}") from error
-        if len(made) > LARGEST:
-            raise TemplateFailed(f"the text came to more than {LARGEST} characters")
-        return made.encode("utf-8", "replace")
+        return _bounded(made)
+
+
+def _bounded(made: str) -> bytes:
+    if len(made) > LARGEST:
+        raise TemplateFailed(f"the text came to more than {LARGEST} characters")
+    return made.encode("utf-8", "replace")

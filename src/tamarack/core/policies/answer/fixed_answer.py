@@ -124,6 +124,7 @@ def _compile(policy: FixedAnswer, surroundings: Surroundings) -> list[Part]:
     plain = body.plain is not None and all(value.plain is not None for _, value in lines)
     whole = b"".join(field_line(name, value.plain or b"") for name, value in lines) + media
     ready = Reply(policy.status, whole, body.plain or b"") if plain else None
+    names = body.names.union(*(value.names for _, value in lines))
     failed = REASONS["answer-failed"]
     when = policy.when
     times = bool(policy.starts or policy.ends)
@@ -137,7 +138,7 @@ def _compile(policy: FixedAnswer, surroundings: Surroundings) -> list[Part]:
         if ready is not None:
             return ready
         try:
-            known = known_of(call)
+            known = known_of(call, names)
             fields = b"".join(field_line(name, value.made_for(call, known)) for name, value in lines)
             return Reply(policy.status, fields + media, body.made_for(call, known))
         except TemplateFailed as error:

@@ -44,6 +44,8 @@ def _compile(policy: AnswerBody, surroundings: Surroundings) -> list[Part]:
     failed = REASONS["answer-unreadable"]
 
     mine = object()
+    named = dict.fromkeys(condition.name.encode() for condition in when if condition.place == "header")
+    varies = [(b"vary", b", ".join(named))] if named else []
 
     def ask(call: Call) -> Refusal | None:
         """Decide by the call as it came, and ask the backend for what can be changed."""
@@ -57,6 +59,8 @@ def _compile(policy: AnswerBody, surroundings: Surroundings) -> list[Part]:
         return None
 
     def give(call: Call, answer: Answered) -> Refusal | None:
+        if varies:  # changed or not, it hangs on them (RFC 9110, 12.5.5)
+            answer.headers = [*answer.headers, *varies]
         if mine not in call.answer_marks or answer.status in _WITHOUT_BODY or answer.status == 206:
             return None
         fields = dict(answer.headers)
