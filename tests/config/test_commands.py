@@ -62,8 +62,9 @@ def test_an_operations_whole_program_is_drawn_on_request(tamarack: object) -> No
     assert callable(tamarack)
     drawn = tamarack("show-path", "sailings", "2", "get /sailings").output.splitlines()
     assert drawn[0] == "sailings 2, get /sailings"
-    stages = [line.split()[0].lower() for line in drawn[2:] if not line.startswith(" ")]
-    assert stages == [stage.value for stage in Stage]
+    stages = [line for line in drawn[2:] if not line.startswith(" ")]
+    assert len(stages) == len(Stage)
+    assert all(line.startswith(stage.label) for line, stage in zip(stages, Stage, strict=True))
     assert any("API key (way), sailings/2" in line for line in drawn)
     assert any("Subscription, built in" in line for line in drawn)
     assert "    Platform cap, platform: 400 per second, burst 800" in drawn

@@ -15,14 +15,16 @@ class Stage(StrEnum):
     ANSWER = "answer"
     FORWARD = "forward"
     RETURN = "return"
+    ON_ERROR = "on-error"
 
     @property
     def label(self) -> str:
-        return self.value.capitalize()
+        return self.value.replace("-", " ").capitalize()
 
 
-DRAWN: tuple[Stage, ...] = tuple(stage for stage in Stage if stage is not Stage.RECEIVE)
-"""The stages that hold policies, in the order of the drawing; Receive is the gateway's own reading."""
+DRAWN: tuple[Stage, ...] = tuple(stage for stage in Stage if stage not in (Stage.RECEIVE, Stage.ON_ERROR))
+"""The stages that hold policies, in the order of the drawing; Receive is the gateway's own reading, and On error, which
+whatever ends a call before its answer comes to, is drawn below."""
 
 PURPOSE: dict[Stage, str] = {
     Stage.RECEIVE: "Read the call and find the operation it asks for",
@@ -34,4 +36,5 @@ PURPOSE: dict[Stage, str] = {
     Stage.ANSWER: "Answer without asking the backend",
     Stage.FORWARD: "Choose a target and ask it",
     Stage.RETURN: "Change the answer on its way back",
+    Stage.ON_ERROR: "Answer refusals and failures another way",
 }

@@ -8,6 +8,7 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Reason, Refusal
 from tamarack.core.http.fields import field_line
+from tamarack.core.shaping.error_answers import in_place_of
 
 
 def _line(status: int) -> bytes:
@@ -74,4 +75,5 @@ class Problems:
         fields = _FIELDS
         for name, value in refusal.headers:
             fields += field_line(name, value)
-        return Reply(reason.status, fields, head + call.id + b'", "call_id": "' + call.id + b'"}')
+        told = Reply(reason.status, fields, head + call.id + b'", "call_id": "' + call.id + b'"}')
+        return in_place_of(told, refusal, call) if operation is not None and operation.errors else told

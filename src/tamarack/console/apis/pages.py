@@ -33,7 +33,7 @@ from tamarack.core.life_cycle.ending import ending_of, standing_successor
 from tamarack.core.life_cycle.states import why_not
 from tamarack.core.openapi.excerpt import excerpt
 from tamarack.core.policies import KINDS
-from tamarack.core.stages import DRAWN, PURPOSE
+from tamarack.core.stages import DRAWN, PURPOSE, Stage
 from tamarack.core.traffic.totals import together
 from tamarack.core.types import problems_of
 from tamarack.store.applications.tables import Application, Subscription
@@ -101,6 +101,8 @@ def path_values(found: Api, inside: Version) -> dict[str, Any]:
         "operation": operation,
         "rows": rows,
         "stages": DRAWN,
+        "on_error": Stage.ON_ERROR,
+        "on_error_purpose": PURPOSE[Stage.ON_ERROR],
         "placeable": {kind.stage for kind in KINDS.values()},
         "secrets": [one.name for one in secret_store.all_secrets(db())],
         "purpose": PURPOSE,

@@ -27,6 +27,7 @@ from tamarack.core.carrying.parts import (
     Cost,
     Keeping,
     Limit,
+    OnError,
     Opening,
     Part,
     Retrying,
@@ -241,6 +242,7 @@ class _Folding:
             _parameters(self.version.base_path, self.path),
             Answers(self.answers) if self.answers else None,
             b"".join(field_line(name, value) for name, value in (*self._ending(), *self._varies())),
+            self.of(OnError),
         )
         meter = self._meter()
         before = self._before()

@@ -22,6 +22,7 @@ class Published:
         "base_segments",
         "body_limit",
         "ending",
+        "errors",
         "limit_fields",
         "mocks",
         "name",
@@ -44,7 +45,10 @@ class Published:
         parameters: dict[str, int] | None = None,
         mocks: Answers | None = None,
         ending: bytes = b"",
+        errors: Sequence[Any] = (),
     ) -> None:
+        self.errors = errors
+        """What may answer refusals and failures another way: `parts.OnError`, each with how a trace names it."""
         self.api = api
         self.version = version
         self.name = name

@@ -176,6 +176,13 @@ class Keeping(Part):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class OnError(Part):
+    """May answer a refusal or a failure another way than the problem that would be told; None where it does not."""
+
+    answer: Callable[[Call, Refusal, Reply], Reply | None]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Retrying(Part):
     """Asks the backend again after a failure."""
 
@@ -207,6 +214,7 @@ RUNNERS: dict[type[Part], frozenset[Stage]] = {
     Retrying: frozenset((Stage.FORWARD,)),
     Timing: frozenset((Stage.FORWARD,)),
     Watch: frozenset((Stage.METER, Stage.RETURN)),
+    OnError: frozenset((Stage.ON_ERROR,)),
 }
 """The stages that run each kind of part. A watch of Meter looks at answers for what limits count."""
 

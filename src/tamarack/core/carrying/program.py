@@ -96,7 +96,8 @@ class Operation(Published):
         time_limits: TimeLimits | None = None,
     ) -> None:
         super().__init__(facts.api, facts.version, facts.name, facts.backend, facts.base_path, facts.body_limit,
-                         facts.secret, facts.limit_fields, facts.parameters, facts.mocks, facts.ending)  # fmt: skip
+                         facts.secret, facts.limit_fields, facts.parameters, facts.mocks, facts.ending,
+                         facts.errors)  # fmt: skip
         self.named = tuple(named)
         """Every step in order, with its policies: what traces, drawings and `show-path` tell of."""
         self.lane = lane

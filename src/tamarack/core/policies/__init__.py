@@ -12,6 +12,7 @@ from tamarack.core.policies.guard import body_size, browser_access
 from tamarack.core.policies.identify import api_key, client_secret, open_access, signed_key, token
 from tamarack.core.policies.kind import Policy, PolicyKind
 from tamarack.core.policies.meter import call_cost, call_quota, limit_fields, rate_limit, token_count
+from tamarack.core.policies.on_error import error_answer
 from tamarack.core.policies.permit import address_ranges, groups, referring_site, required_claims, scopes
 from tamarack.core.policies.returns import answer_body, answer_fields
 from tamarack.core.policies.shape import request_body, request_fields, rewrite
@@ -46,6 +47,7 @@ KINDS: dict[str, PolicyKind] = {
         time_limits.KIND,
         answer_fields.KIND,
         answer_body.KIND,
+        error_answer.KIND,
     )
 }
 

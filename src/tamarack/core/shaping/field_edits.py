@@ -95,6 +95,12 @@ def _named(where: Where, name: str) -> str:
     return name
 
 
+def in_brief(edits: Sequence[FieldEdit]) -> str:
+    """The edits for a narrow place: what is done to which field, or how many there are."""
+    first = edits[0]
+    return f"{first.do} {first.name}"[:30] if len(edits) == 1 else f"{len(edits)} changes of fields"
+
+
 def request_problem(edit: FieldEdit) -> str:
     """Why an edit cannot be made of requests; empty where it can."""
     for name in (edit.name, edit.to) if edit.where == "header" else ():

@@ -52,6 +52,8 @@ def _inside(operation: Operation, stage: Stage) -> list[str]:
         targets = ", ".join(_target(choice) for choice in operation.route.choices) or "none"
         signs = ", signing in with a secret" if operation.route.sign_in is not None else ""
         found.append(f"{operation.backend}: {targets}{signs}")
+    if stage is Stage.ON_ERROR:
+        found += [_named(told.title, told.name, told.placement, told.part) for told, _ in operation.errors]
     if stage is Stage.RETURN:
         found += [_named(told.title, told.name, told.placement, told.part) for told, _ in operation.changes]
         if operation.reads_answer:

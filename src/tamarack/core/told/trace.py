@@ -256,6 +256,11 @@ class Trace:
             Entry(Stage.RETURN.value, told.title, verdict, told.name, told.placement, note, changes=changes)
         )
 
+    def erred(self, told: Told, refusal: Refusal, reply: Reply) -> None:
+        """Note that a refusal was answered another way."""
+        text = f"{refusal.reason.code} answered {reply.status}"
+        self.entries.append(Entry(Stage.ON_ERROR.value, told.title, "done", told.name, told.placement, text))
+
     def not_reached(self, steps: Sequence[NamedStep]) -> list[Entry]:
         """What of an operation's steps was not run, since the call was refused or answered before."""
         return [

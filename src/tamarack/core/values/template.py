@@ -7,6 +7,7 @@ The language is minijinja's, without loops that do not end: each text may take a
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 from typing import Any, Literal
 
 import minijinja
@@ -56,8 +57,8 @@ def _environment(text: str, kind: Into = "text") -> minijinja.Environment:
     return made
 
 
-def check_template_text(text: str) -> str:
-    """The text, where it can be used. Raises ValueError, in words."""
+def check_template_text(text: str, also: Collection[str] = ()) -> str:
+    """The text, where it can be used; it may take from names besides. Raises ValueError, in words."""
     if not is_template(text):
         return text
     try:
@@ -66,7 +67,7 @@ def check_template_text(text: str) -> str:
     except minijinja.TemplateError as error:
         where = f"line {error.line}: " if error.line else ""
         raise ValueError(f"{where}{error.detail or error.message or 'it cannot be read'}") from error
-    strange = sorted(names - set(KNOWN) - _OF_THE_LANGUAGE)
+    strange = sorted(names - set(KNOWN) - _OF_THE_LANGUAGE - set(also))
     if strange:
         raise ValueError(f"{strange[0]!r} is not known of a call; take from {', '.join(KNOWN)}, like query.port")
     return text

@@ -11,7 +11,7 @@ from tamarack.core.carrying.parts import Answered, Change, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
-from tamarack.core.shaping.field_edits import MOST_EDITS, FieldEdit, answer_problem, compiled
+from tamarack.core.shaping.field_edits import MOST_EDITS, FieldEdit, answer_problem, compiled, in_brief
 from tamarack.core.shaping.wanted import When, body_wanted, where_in_words
 from tamarack.core.stages import Stage
 from tamarack.core.text import in_words
@@ -73,9 +73,7 @@ KIND = PolicyKind(
     purpose="Set, add, rename or remove header fields of the answer",
     model=AnswerFields,
     compile=_compile,
-    brief=lambda policy: (
-        str(policy.edits[0])[:26] if len(policy.edits) == 1 else f"{len(policy.edits)} changes of fields"
-    ),
+    brief=lambda policy: in_brief(policy.edits),
     sentence=_sentence,
     sentence_outside=lambda policy: "",
     reasons=("change-failed",),

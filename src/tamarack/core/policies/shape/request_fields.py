@@ -11,7 +11,7 @@ from tamarack.core.carrying.parts import Change, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
-from tamarack.core.shaping.field_edits import MOST_EDITS, FieldEdit, compiled, request_problem
+from tamarack.core.shaping.field_edits import MOST_EDITS, FieldEdit, compiled, in_brief, request_problem
 from tamarack.core.shaping.wanted import When, body_wanted, where_in_words
 from tamarack.core.stages import Stage
 from tamarack.core.text import in_words
@@ -77,9 +77,7 @@ KIND = PolicyKind(
     purpose="Set, add, rename or remove header fields and query parameters of the request",
     model=RequestFields,
     compile=_compile,
-    brief=lambda policy: (
-        str(policy.edits[0])[:26] if len(policy.edits) == 1 else f"{len(policy.edits)} changes of fields"
-    ),
+    brief=lambda policy: in_brief(policy.edits),
     sentence=_sentence,
     sentence_outside=lambda policy: "",
     reasons=("change-failed",),

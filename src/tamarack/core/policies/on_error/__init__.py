@@ -1,0 +1,1 @@
+"""Kinds of On error: how refusals and failures are answered."""
