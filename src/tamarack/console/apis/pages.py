@@ -1,9 +1,9 @@
 """APIs: the list, and an API's page with its call path, description, subscribers, traffic and history."""
 
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import Any, NamedTuple
 
-from flask import Blueprint, Response, abort, request
+from flask import Blueprint, Response, abort, render_template, request
 from pydantic import ValidationError
 from sqlmodel import col, select
 
@@ -44,9 +44,13 @@ from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.secrets import queries as secret_store
 from tamarack.store.traffic import overview as watching
+from tamarack.store.traffic.stage_times import stage_times
 from tamarack.web.application import db
 from tamarack.web.pictures.traffic import calls_chart, latency_chart
+from tamarack.web.words import duration
 
+MOST_CALLERS = 200
+"""Applications that the call path can be seen for."""
 SHOWN_TEXT = 200_000
 """Characters of a document's text on its page; the whole is a download."""
 
@@ -93,7 +97,9 @@ def path_values(found: Api, inside: Version) -> dict[str, Any]:
     products = draft().products_with(found.name)
     plans: list[tuple[str, Plan]] = [(f"{p.name}/{plan.name}", plan) for p in products for plan in p.plans]
     chosen = request.values.get("plan", "")
-    plan = next((plan for key, plan in plans if key == chosen), None)
+    callers = _callers([product.name for product in products], where)
+    on = dict(callers)[chosen].on if chosen in dict(callers) else chosen
+    plan = next((plan for key, plan in plans if key == on), None)
     _, live = running(where)
     rows = call_path(draft(), live, found, inside, operation, plan)
     return {
@@ -109,9 +115,42 @@ def path_values(found: Api, inside: Version) -> dict[str, Any]:
         "holding": holding(rows),
         "sentences": explain(draft(), found, inside, operation, plan),
         "plans": plans,
+        "callers": [(key, one.words) for key, one in callers],
         "plan_key": chosen if plan is not None else "",
         **_said_of(found, inside, operation.call if operation is not None else ""),
     }
+
+
+class _Caller(NamedTuple):
+    words: str
+    on: str
+    """The plan that it calls under, with its product."""
+
+
+def _callers(products: list[str], where: str) -> list[tuple[str, _Caller]]:
+    """The applications that are subscribed to some products in an environment, to see the path as theirs."""
+    query = (
+        select(Subscription, Application, Organization)
+        .where(Subscription.application_id == Application.id, Application.organization_id == Organization.id)
+        .where(col(Subscription.product).in_(products), Subscription.environment == where)
+        .where(Subscription.state == "active")
+        .order_by(Organization.title, Application.title)
+        .limit(MOST_CALLERS)
+    )
+    return [
+        (f"of:{one.id}", _Caller(f"{application.title}, {organization.title}: {one.plan}", f"{one.product}/{one.plan}"))
+        for one, application, organization in db().exec(query)
+    ]
+
+
+@pages.get("/<api>/<version>/times")
+@requires("see")
+def times(api: str, version: str) -> Any:
+    """How long each stage took lately, for the heads of the drawing."""
+    the_version(api, version)
+    found, many = stage_times(db(), environment(), api, version, request.args.get("operation", ""))
+    shown = {stage: duration(ns / 1000) for stage, ns in found.items() if stage in DRAWN}
+    return render_template("apis/stage_times.html", times=shown, many=many)
 
 
 def _said_of(found: Api, inside: Version, call: str) -> dict[str, Any]:
