@@ -1,26 +1,20 @@
 """Who calls a version, how often, and when last: from the roll-ups, to the minute where those are kept."""
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from sqlalchemy import text
 from sqlmodel import Session
 
-from tamarack.core.traffic.rollup import GRAINS
 from tamarack.store.columns import now
 from tamarack.store.traffic import reading
 from tamarack.store.traffic.overview import Span
 from tamarack.store.traffic.reading import Question
 
-LOOKS_BACK: Mapping[str, timedelta] = {
-    "minute": timedelta(days=1),
-    "ten_minutes": timedelta(days=7),
-    "hour": timedelta(days=31),
-    "six_hours": timedelta(days=100),
-    "day": timedelta(days=1_200),
-}
-"""How far back each roll-up is read for a last call; finer ones would be many rows."""
+LOOKS_BACK = timedelta(days=1_200)
+"""How far back a last call is looked for."""
+FINER = 8
+"""The latest days of last calls that are looked into to the minute; of earlier ones the day says enough."""
 MOST = 500
 
 
@@ -37,21 +31,44 @@ class Calling:
 
 
 def last_calls(session: Session, environment: str, api: str, version: str) -> dict[tuple[str, str], datetime]:
-    """When each application called a version last: the start of the finest stretch that is kept of it."""
-    parts = " UNION ALL ".join(
-        f"SELECT key, max(start) AS start FROM rollup_{grain} WHERE start >= :{grain} GROUP BY key"  # noqa: S608
-        for grain in GRAINS
+    """When each application called a version last: to the minute, or to the hour or the day where that is all that is
+    kept, or long ago."""
+    found = session.connection().execute(
+        text(
+            "SELECT id, organization, application FROM rollup_key"
+            " WHERE environment = :environment AND api = :api AND version = :version"
+        ),
+        {"environment": environment, "api": api, "version": version},
     )
-    query = (
-        "SELECT organization, application, max(start) FROM rollup_key JOIN"  # noqa: S608
-        f" ({parts}) AS r ON r.key = rollup_key.id"
-        " WHERE environment = :environment AND api = :api AND version = :version GROUP BY 1, 2"
-    )
+    who = {row[0]: (row[1], row[2]) for row in found}
+    if not who:
+        return {}
     present = now()
-    values = {grain: present - LOOKS_BACK[grain] for grain in GRAINS}
-    found = session.connection().execute(text(query), values | {"environment": environment, "api": api,
-                                                                 "version": version})  # fmt: skip
-    return {(row[0], row[1]): row[2] for row in found}
+    last: dict[tuple[str, str], datetime] = {}
+    keys: dict[tuple[str, str], list[int]] = {}
+    for key, caller in who.items():
+        keys.setdefault(caller, []).append(key)
+    for key, start in _newest(session, "day", list(who), present - LOOKS_BACK, present + timedelta(days=1)):
+        last[who[key]] = max(start, last.get(who[key], start))
+    for day in sorted(set(last.values()), reverse=True)[:FINER]:
+        callers = [caller for caller, at in last.items() if at == day]
+        wanted = [key for caller in callers for key in keys[caller]]
+        for grain in ("hour", "minute"):
+            for key, start in _newest(session, grain, wanted, day, day + timedelta(days=1)):
+                last[who[key]] = max(start, last[who[key]])
+    return last
+
+
+def _newest(
+    session: Session, grain: str, keys: list[int], first: datetime, last: datetime
+) -> list[tuple[int, datetime]]:
+    """The newest stretch of each key within a span, in the roll-ups of one grain."""
+    query = (
+        f"SELECT key, max(start) FROM rollup_{grain}"  # noqa: S608 - the grain is one of this module's
+        " WHERE start >= :first AND start < :last AND key = ANY(:keys) GROUP BY key"
+    )
+    rows = session.connection().execute(text(query), {"first": first, "last": last, "keys": keys})
+    return [(row[0], row[1]) for row in rows]
 
 
 def calling(session: Session, span: Span) -> list[Calling]:
