@@ -65,7 +65,9 @@ def test_the_first_that_is_for_it_answers_and_a_status_alone_keeps_the_problem()
     reply, _ = told(error(of=["over-rate"], status=503, name="busy"), error(**XML), LIMIT, calls=2,
                     headers=[(b"x-skerry-key", b"tmk_good")])  # fmt: skip
     assert reply.status == 503
-    assert json.loads(reply.body)["reason"] == "over-rate"
+    problem = json.loads(reply.body)
+    assert (problem["reason"], problem["status"]) == ("over-rate", 503)
+    assert problem["call_id"] == "c1"
     assert b"retry-after: " in reply.fields
     assert b"content-type: application/problem+json\r\n" in reply.fields
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
+import orjson
 from pydantic import AfterValidator, Field, StringConstraints, field_validator, model_validator
 
 from tamarack.core.carrying.call import Call
@@ -22,6 +23,7 @@ from tamarack.core.values.template import Template, TemplateFailed, check_templa
 
 ERROR = "error"
 """What a text may take from besides the call: the status, reason, title and detail that the caller would be told."""
+_PROBLEM = b"content-type: application/problem+json\r\n"
 _CLASSES = {"all": range(400, 600), "4xx": range(400, 500), "5xx": range(500, 600)}
 
 
@@ -122,12 +124,17 @@ def _compile(policy: ErrorAnswer, surroundings: Surroundings) -> list[Part]:
             for name, value in refusal.headers:
                 fields += field_line(name, value)
             if not policy.body:
-                return Reply(status or told.status, fields + b"content-type: application/problem+json\r\n", told.body)
+                return Reply(status or told.status, fields + _PROBLEM, _with_status(told.body, status))
             return Reply(status or told.status, fields + media, body.made_for(call, known))
         except TemplateFailed:
             return None  # what would be told without it is better than nothing
 
     return [OnError(stage=Stage.ON_ERROR, answer=answer, request_body=body_wanted(when, policy.body, *policy.headers))]
+
+
+def _with_status(problem: bytes, status: int) -> bytes:
+    """A problem that names the status it is sent with (RFC 9457, 3.1.2)."""
+    return orjson.dumps(orjson.loads(problem) | {"status": status}) if status else problem
 
 
 def _sentence(policy: ErrorAnswer) -> str:
