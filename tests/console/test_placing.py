@@ -52,6 +52,23 @@ def test_a_move_leaves_its_old_place(admin: FlaskClient, world: Session) -> None
     assert "steady" in [policy.name for policy in draft(world).everywhere]
 
 
+def test_what_a_move_changed_in_two_places_is_undone_together(admin: FlaskClient, world: Session) -> None:
+    before = draft(world)
+    moved = admin.post(
+        f"{POLICIES}/copying", data=STEADY | {"act": "move", "to": ["everywhere"]}, follow_redirects=True
+    )
+    undo = re.search(r'action="(/undo/[0-9]+-[0-9]+)"', moved.text)
+    assert undo is not None
+    assert admin.post(undo[1]).status_code == 303
+    assert draft(world) == before
+    assert "there is no change" in words(admin.post(undo[1], follow_redirects=True).text)
+
+
+@pytest.mark.parametrize("changes", ["", "x", "1-", "-1", "1-x", "01"])
+def test_only_changes_are_undone(admin: FlaskClient, world: Session, changes: str) -> None:
+    assert admin.post(f"/undo/{changes}").status_code == 404
+
+
 @pytest.mark.parametrize(
     ("typed", "error"),
     [

@@ -109,9 +109,10 @@ def pending(where: str) -> list[Change]:
     return difference(running(where)[1], draft())
 
 
-def done(text: str, change: DraftChange | None = None) -> None:
-    """Say on the next page what was done; a change of the draft can be undone from there."""
-    flash(text, f"undo:{change.id}" if change is not None else "done")
+def done(text: str, *changes: DraftChange | None) -> None:
+    """Say on the next page what was done; what it changed of the draft can be undone from there, together."""
+    made = "-".join(str(change.id) for change in changes if change is not None)
+    flash(text, f"undo:{made}" if made else "done")
 
 
 def refuse(text: str) -> None:

@@ -119,10 +119,10 @@ def place(api: str, version: str) -> Any:
     title = kind_of(policy).title
     many = to[0] if len(to) == 1 else f"{len(to)} placements"
     words = f"{'moved' if moves else 'copied'} {title} from {where_words(level, found, inside, call)} to {many}"
-    drafting.save(db(), acting(), "everywhere", "", Everywhere(policies=everywhere), words)
-    change = drafting.save(db(), acting(), "api", api, replace_version(found, changed), words)
+    outside = drafting.save(db(), acting(), "everywhere", "", Everywhere(policies=everywhere), words)
+    inner = drafting.save(db(), acting(), "api", api, replace_version(found, changed), words)
     db().commit()
-    done(f"{words[0].upper()}{words[1:]}. Not rolled out yet.", change)
+    done(f"{words[0].upper()}{words[1:]}. Not rolled out yet.", outside, inner)
     return back_to("apis.page", api=api, version=version, operation=call or None)
 
 

@@ -34,6 +34,7 @@ from tamarack.store.rollouts.tables import Rollout
 from tamarack.store.secrets import queries as secrets
 from tamarack.store.traffic import set_aside
 from tamarack.web.application import db, settings_of
+from tamarack.web.numbers import whole
 from tamarack.web.safe import safe_next
 
 pages = Blueprint("rollouts", __name__)
@@ -186,17 +187,21 @@ def nodes() -> Any:
     )
 
 
-@pages.post("/undo/<int:change>")
+@pages.post("/undo/<changes>")
 @requires("edit")
-def undo(change: int) -> Any:
+def undo(changes: str) -> Any:
+    """Undo a change of the draft, or several that were made as one, like `12-13`: all of them or none."""
+    numbers = [number for part in changes.split("-") if (number := whole(part)) is not None]
+    if not numbers or "-".join(map(str, numbers)) != changes:
+        abort(404, f"There is no change {changes[:40]!r} to undo.")
     try:
-        undone = drafting.undo(db(), acting(), change)
+        undone = [drafting.undo(db(), acting(), number) for number in reversed(numbers)]
     except (EditedMeanwhile, LookupError) as error:
         db().rollback()
         refuse(f"Not undone: {error}.")
     else:
         db().commit()
-        done(f"Undone: {undone.summary}.")
+        done(f"Undone: {undone[0].summary}.")
     target = request.form.get("next", "/")
 
     return redirect(safe_next(target), code=303)
