@@ -111,6 +111,12 @@ def test_a_new_backend_is_offered_at_the_documents_server_and_made_with_the_api(
     made = drafting.load_configuration(world).backend("raw")
     assert made is not None
     assert made.targets[0].address == "http://127.0.0.1:9/base"
+    both = re.search(r"/undo/\d+-\d+", admin.get("/apis/raw/1/").text)
+    assert both is not None, "the API and its backend are undone together"
+    shown = admin.post(both[0], data={"next": "/apis/raw/1/"}, follow_redirects=True)
+    assert (shown.status_code, "Undone: " in shown.text) == (200, True)
+    world.expire_all()
+    assert drafting.load_configuration(world) == draft
 
 
 def test_a_document_that_waits_says_how_far_it_is_and_is_read_once(admin: FlaskClient, world: Session) -> None:

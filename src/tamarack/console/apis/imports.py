@@ -259,12 +259,13 @@ def _field_of(path: tuple[str | int, ...]) -> str:
 
 def _save(api: Api, backend: Backend | None = None) -> Any:
     version = api.versions[-1]
+    backed = None
     if backend is not None:
         words = f"made the backend {backend.name} for {api.title}"
-        drafting.save(db(), acting(), "backend", backend.name, backend, words)
+        backed = drafting.save(db(), acting(), "backend", backend.name, backend, words)
     change = drafting.save(db(), acting(), "api", api.name, api, f"brought in {api.title} {version.version}")
     db().commit()
     made = f" So is its backend {backend.name}; test its connection under Backends." if backend is not None else ""
     many = counted(len(version.operations), "operation")
-    done(f"{api.title} {version.version} is in the draft, with {many}.{made}", change)
+    done(f"{api.title} {version.version} is in the draft, with {many}.{made}", backed, change)
     return back_to("apis.page", api=api.name, version=version.version)

@@ -187,6 +187,10 @@ def nodes() -> Any:
     )
 
 
+LISTED = {"api": "apis.index", "backend": "backends.index", "product": "plans.index"}
+"""Where the items of a kind are listed."""
+
+
 @pages.post("/undo/<changes>")
 @requires("edit")
 def undo(changes: str) -> Any:
@@ -202,6 +206,9 @@ def undo(changes: str) -> Any:
     else:
         db().commit()
         done(f"Undone: {undone[0].summary}.")
+        gone = next((LISTED[one.kind] for one in undone if one.before is None and one.kind in LISTED), "")
+        if gone:  # there is no page of what is gone
+            return back_to(gone)
     target = request.form.get("next", "/")
 
     return redirect(safe_next(target), code=303)
