@@ -159,6 +159,13 @@ def test_who_waits_for_it_is_told_once_when_it_is_published(
     assert log == ["1 told of published previews"]
 
 
+def test_nobody_waits_for_what_is_published_already(lead: FlaskClient, world: Session) -> None:
+    publish(world, state="published", policies=drafted(world).versions[0].policies)
+    answer = lead.post(f"{HERE}/feedback/tell", data={"wanted": "yes"})
+    assert (answer.status_code, "Freight Bookings 2 is published already." in answer.text) == (409, True)
+    assert world.exec(select(PreviewReader)).all() == []
+
+
 def drafted(world: Session) -> Api:
     api = drafting.load_configuration(world).api("freight-bookings")
     assert api is not None

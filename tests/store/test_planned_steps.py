@@ -8,6 +8,7 @@ from sqlalchemy import Engine
 from sqlmodel import Session, select
 
 from console.life_cycle.test_steps import draft_with
+from tamarack.core.life_cycle.trial import Trial
 from tamarack.settings import Settings
 from tamarack.store.announcements.tables import Announcement
 from tamarack.store.applications import changes as subscribing
@@ -87,6 +88,30 @@ def test_who_it_concerns_and_who_planned_it_are_told(engine: Engine, settings: S
     mails = {mail.to: mail.subject for mail in world.exec(select(Mail))}
     assert mails["m.tern@tern-trips.example"] == "Sailings: Version 1 is retired"
     assert mails[ADMIN.name] == "sailings 1 is retired"
+
+
+def test_of_a_preview_for_invited_organizations_nothing_is_said_to_others(
+    engine: Engine, settings: Settings, world: Session
+) -> None:
+    api = drafting.load_configuration(world).api("sailings")
+    assert api is not None
+    trial = Trial(invited=("tern-trips",))
+    hidden = {"version": "3", "base_path": "/sailings/v3", "state": "draft", "trial": trial, "successor": ""}
+    versions = (
+        api.versions[0].model_copy(update={"successor": "3"}),
+        api.versions[1],
+        api.versions[1].model_copy(update=hidden),
+    )
+    drafting.save(world, COMMAND_LINE, "api", api.name, api.model_copy(update={"versions": versions}), "a third")
+    rolling.roll_out(world, COMMAND_LINE, "production")
+    told = set(world.exec(select(Announcement.title)))
+    plan(world, "preview", version="3", due=True)
+    plan(world, "retired", version="1", due=True)
+    work(engine, settings, world)
+    assert states(world) == {"1": "retired", "2": "published", "3": "preview"}
+    assert set(world.exec(select(Announcement.title))) - told == {"Version 1 is retired"}
+    entry = world.exec(select(Announcement).where(Announcement.title == "Version 1 is retired")).one()
+    assert "Version 3" not in entry.text
 
 
 def test_a_deprecation_that_was_planned_begins_on_its_day(engine: Engine, settings: Settings, world: Session) -> None:

@@ -80,7 +80,9 @@ def take_back(api: str, version: str, number: int) -> Any:
 def tell(api: str, version: str) -> Any:
     """Be told when the preview is published, or no more."""
     found, inside = shown_version(api, version)
-    call = request.form.get("call", "")
-    feedback.tell_when_published(db(), reader(), api, version, request.form.get("wanted") == "yes")
+    call, wanted = request.form.get("call", ""), request.form.get("wanted") == "yes"
+    if wanted and inside.state != "preview":
+        abort(409, f"{found.title} {version} is {inside.state} already.")
+    feedback.tell_when_published(db(), reader(), api, version, wanted)
     db().commit()
     return _part(found, inside, call, {}, {}) if wants_part() else _where(api, version, call)

@@ -158,17 +158,25 @@ def _settle(session: Session, step: PlannedStep, standing: str, outcome: str) ->
 
 
 def _announce(session: Session, step: PlannedStep, api: Api, version: Version, portal: str) -> None:
-    """An entry in the API's change log, and mail to whom it concerns; other environments are the team's own."""
-    if step.environment != "production":
+    """An entry in the API's change log, and mail to whom it concerns; other environments are the team's own.
+
+    Of a preview for invited organizations nothing is said: others do not see it.
+    """
+    if step.environment != "production" or not _open_to_all(version):
         return
     running = rolling.running_configuration(session, "production")
     title = f"Version {version.version} is {version.state}"
     readers = "everyone" if version.state in ("published", "preview") else "subscribers"
     text = f"Version {version.version} of {api.title} is {version.state} now. {MEANING[version.state].callers}"
     successor = api.version(version.successor) if version.successor else None
-    if successor is not None and successor.state not in ("draft", "retired"):
+    if successor is not None and successor.state not in ("draft", "retired") and _open_to_all(successor):
         text += f" Version {successor.version} at `{successor.base_path}` takes its place."
     announcing.announce(session, WORKER, running, api.name, version.version, title, text, readers, True, portal)
+
+
+def _open_to_all(version: Version) -> bool:
+    trial = version.open_trial
+    return trial is None or not trial.invited
 
 
 def _tell_planner(session: Session, step: PlannedStep, subject: str, text: str) -> None:
