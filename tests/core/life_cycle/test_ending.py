@@ -82,6 +82,8 @@ def test_the_day_of_deprecation_may_be_the_last() -> None:
     [
         ([{"successor": "2"}, {}], "2"),
         ([{"successor": "2"}, {"state": "preview"}], "2"),
+        ([{"successor": "2"}, {"state": "preview", "trial": {}}], "2"),
+        ([{"successor": "2"}, {"state": "preview", "trial": {"invited": ["tern-trips"]}}], None),
         ([{"successor": "2"}, {"state": "draft"}], None),
         ([{"successor": "2"}, {"state": "retired"}], None),
         ([{"successor": "2"}, {"state": "retired", "successor": "3"}, {}], "3"),

@@ -154,6 +154,12 @@ class Version(Frozen):
         """Who may call it without a subscription at present; None for nobody."""
         return self.trial if self.state == "preview" else None
 
+    @property
+    def by_invitation(self) -> bool:
+        """Whether it is a preview that only invited organizations may know of."""
+        trial = self.open_trial
+        return trial is not None and bool(trial.invited)
+
     def operation(self, call: str) -> Operation | None:
         """The operation so named, or None."""
         return next((operation for operation in self.operations if operation.call == call), None)

@@ -23,7 +23,10 @@ def ending_of(version: Version) -> str:
 
 
 def standing_successor(api: Api, version: Version) -> Version | None:
-    """The version that takes another's place and answers: where it ended itself, the one that took its own place."""
+    """The version that takes another's place and answers: where it ended itself, the one that took its own place.
+
+    None also while it is a preview for invited organizations, which others are not told of.
+    """
     seen = {version.version}
     found = api.version(version.successor) if version.successor else None
     while found is not None and found.state in ("draft", "retired"):
@@ -31,7 +34,7 @@ def standing_successor(api: Api, version: Version) -> Version | None:
             return None
         seen.add(found.version)
         found = api.version(found.successor) if found.successor else None
-    return found if found is not None and found.version not in seen else None
+    return found if found is not None and found.version not in seen and not found.by_invitation else None
 
 
 def ending_fields(since: date | None, until: date | None, successor_path: str, page: str) -> tuple[Header, ...]:

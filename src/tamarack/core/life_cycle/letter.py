@@ -47,5 +47,5 @@ def own_part(version: Version, days: int, uses: Sequence[Use]) -> str:
     lines = [f"In the last {days} days these applications of yours called version {version.version}:"]
     for one in uses:
         last = f", the last on {one.last.astimezone(UTC):%d %B %Y, %H:%M} UTC" if one.last is not None else ""
-        lines.append(f"- {one.title}: {one.calls:,} calls{last}")
+        lines.append(f"- {one.title}: {one.calls:,} call{'' if one.calls == 1 else 's'}{last}")
     return "\n".join(lines)

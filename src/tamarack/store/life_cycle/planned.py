@@ -6,6 +6,7 @@ from datetime import UTC, datetime, timedelta
 from sqlmodel import Session, col, select
 
 from tamarack.core.configuration.model import Api, Configuration, Version
+from tamarack.core.life_cycle.ending import standing_successor
 from tamarack.core.life_cycle.states import MEANING, STATES, why_not
 from tamarack.core.life_cycle.stepping import stepped
 from tamarack.store.announcements import queries as announcing
@@ -162,21 +163,16 @@ def _announce(session: Session, step: PlannedStep, api: Api, version: Version, p
 
     Of a preview for invited organizations nothing is said: others do not see it.
     """
-    if step.environment != "production" or not _open_to_all(version):
+    if step.environment != "production" or version.by_invitation:
         return
     running = rolling.running_configuration(session, "production")
     title = f"Version {version.version} is {version.state}"
     readers = "everyone" if version.state in ("published", "preview") else "subscribers"
     text = f"Version {version.version} of {api.title} is {version.state} now. {MEANING[version.state].callers}"
-    successor = api.version(version.successor) if version.successor else None
-    if successor is not None and successor.state not in ("draft", "retired") and _open_to_all(successor):
+    successor = standing_successor(api, version)
+    if successor is not None:
         text += f" Version {successor.version} at `{successor.base_path}` takes its place."
     announcing.announce(session, WORKER, running, api.name, version.version, title, text, readers, True, portal)
-
-
-def _open_to_all(version: Version) -> bool:
-    trial = version.open_trial
-    return trial is None or not trial.invited
 
 
 def _tell_planner(session: Session, step: PlannedStep, subject: str, text: str) -> None:
