@@ -22,6 +22,7 @@ from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.policies.returns.answer_fields import AnswerFields
 from tamarack.core.policies.shape.request_fields import RequestFields
 from tamarack.core.shaping.field_edits import compiled, parse
+from tamarack.core.shaping.wanted import body_wanted
 from tamarack.core.values.template import Template
 
 TARGET = target_at("http://127.0.0.1:9", 1000, 1000)
@@ -210,3 +211,18 @@ def test_values_that_are_looked_up_come_out_as_the_language_would_give_them(part
     except minijinja.TemplateError:
         return
     assert short.made_for(call) + b" " == Template(text + " {# the long way #}").made_for(call)
+
+
+@pytest.mark.parametrize(
+    ("text", "read"),
+    [
+        ("everybody", False),
+        ("{{ query.body }}", False),
+        ("body: {{ path.ship }}", False),
+        ("{{ body.ship }}", True),
+        ("{{ body['ship'] | upper }}", True),
+        ("{% if body %}some{% endif %}", True),
+    ],
+)
+def test_a_body_is_read_only_for_a_text_that_takes_from_it(text: str, read: bool) -> None:
+    assert (body_wanted((), "plain", text) > 0) is read

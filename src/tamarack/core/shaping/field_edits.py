@@ -26,6 +26,7 @@ from tamarack.core.http.fields import (
 )
 from tamarack.core.http.names import header_name
 from tamarack.core.http.query import name_of, without_query
+from tamarack.core.text import in_words
 from tamarack.core.values.call_values import known_of
 from tamarack.core.values.template import Template, check_template_text
 
@@ -99,6 +100,12 @@ def in_brief(edits: Sequence[FieldEdit]) -> str:
     """The edits for a narrow place: what is done to which field, or how many there are."""
     first = edits[0]
     return f"{first.do} {first.name}"[:30] if len(edits) == 1 else f"{len(edits)} changes of fields"
+
+
+def in_full(edits: Sequence[FieldEdit]) -> str:
+    """The edits within a sentence: the first four as they are typed, and how many follow."""
+    said = in_words([f"`{edit}`" for edit in edits[:4]])
+    return f"{said} and {len(edits) - 4} more changes" if len(edits) > 4 else said
 
 
 def request_problem(edit: FieldEdit) -> str:

@@ -1,4 +1,4 @@
-"""What kinds of Shape and Return share: for which calls they are, and when they need the request's body."""
+"""What kinds share that change or answer: for which calls they are, and when they need the request's body."""
 
 from collections.abc import Sequence
 from typing import Annotated
@@ -9,6 +9,7 @@ from tamarack.core.form_hints import hints
 from tamarack.core.text import in_words
 from tamarack.core.values.call_values import LARGEST_BODY
 from tamarack.core.values.conditions import Condition
+from tamarack.core.values.template import Template
 
 When = Annotated[
     tuple[Condition, ...],
@@ -29,4 +30,5 @@ def where_in_words(when: Sequence[Condition]) -> str:
 
 def body_wanted(when: Sequence[Condition], *texts: str) -> int:
     """The most bytes of the request's body that conditions and texts need; 0 where they look at none."""
-    return LARGEST_BODY if any(one.place == "body" for one in when) or any("body" in text for text in texts) else 0
+    named = any("body" in Template(text).names for text in texts)
+    return LARGEST_BODY if named or any(one.place == "body" for one in when) else 0

@@ -12,10 +12,11 @@ from tamarack.core.form_hints import hints
 from tamarack.core.http.fields import NOT_SENT_BACK, field_line
 from tamarack.core.http.names import header_name
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
+from tamarack.core.shaping.wanted import body_wanted
 from tamarack.core.stages import Stage
 from tamarack.core.text import in_words
 from tamarack.core.types import Name, Readable
-from tamarack.core.values.call_values import LARGEST_BODY, known_of
+from tamarack.core.values.call_values import known_of
 from tamarack.core.values.conditions import Condition
 from tamarack.core.values.template import Template, TemplateFailed, check_template_text, into
 
@@ -144,9 +145,8 @@ def _compile(policy: FixedAnswer, surroundings: Surroundings) -> list[Part]:
         except TemplateFailed as error:
             return Refusal(failed, policy=policy.name, note=str(error))
 
-    texts = " ".join((policy.body, *policy.headers))
-    reads = any(one.place == "body" for one in when) or "body" in texts
-    return [Answerer(stage=Stage.ANSWER, answer=answer, request_body=LARGEST_BODY if reads else 0)]
+    wanted = body_wanted(when, policy.body, *policy.headers)
+    return [Answerer(stage=Stage.ANSWER, answer=answer, request_body=wanted)]
 
 
 def _sentence(policy: FixedAnswer) -> str:

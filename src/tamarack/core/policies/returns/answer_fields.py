@@ -11,10 +11,9 @@ from tamarack.core.carrying.parts import Answered, Change, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
-from tamarack.core.shaping.field_edits import MOST_EDITS, FieldEdit, answer_problem, compiled, in_brief
+from tamarack.core.shaping.field_edits import MOST_EDITS, FieldEdit, answer_problem, compiled, in_brief, in_full
 from tamarack.core.shaping.wanted import When, body_wanted, where_in_words
 from tamarack.core.stages import Stage
-from tamarack.core.text import in_words
 from tamarack.core.types import Name
 from tamarack.core.values.template import TemplateFailed
 
@@ -56,14 +55,12 @@ def _compile(policy: AnswerFields, surroundings: Surroundings) -> list[Part]:
             return Refusal(REASONS["change-failed"], policy=policy.name, note=str(error))
         return None
 
-    wanted = body_wanted(when, " ".join(edit.value for edit in policy.edits))
+    wanted = body_wanted(when, *(edit.value for edit in policy.edits))
     return [Change(stage=Stage.RETURN, answer=step, request_body=wanted)]
 
 
 def _sentence(policy: AnswerFields) -> str:
-    said = in_words([f"`{edit}`" for edit in policy.edits[:4]])
-    more = f" and {len(policy.edits) - 4} more changes" if len(policy.edits) > 4 else ""
-    return f"On answers{where_in_words(policy.when)}: {said}{more}."
+    return f"On answers{where_in_words(policy.when)}: {in_full(policy.edits)}."
 
 
 KIND = PolicyKind(

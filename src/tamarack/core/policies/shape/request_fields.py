@@ -11,10 +11,9 @@ from tamarack.core.carrying.parts import Change, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
-from tamarack.core.shaping.field_edits import MOST_EDITS, FieldEdit, compiled, in_brief, request_problem
+from tamarack.core.shaping.field_edits import MOST_EDITS, FieldEdit, compiled, in_brief, in_full, request_problem
 from tamarack.core.shaping.wanted import When, body_wanted, where_in_words
 from tamarack.core.stages import Stage
-from tamarack.core.text import in_words
 from tamarack.core.types import Name
 from tamarack.core.values.template import TemplateFailed
 
@@ -60,14 +59,12 @@ def _compile(policy: RequestFields, surroundings: Surroundings) -> list[Part]:
             call.media = next((value for name, value in call.headers if name == b"content-type"), b"")
         return None
 
-    wanted = body_wanted(when, " ".join(edit.value for edit in policy.edits))
+    wanted = body_wanted(when, *(edit.value for edit in policy.edits))
     return [Change(stage=Stage.SHAPE, request=step, request_body=wanted)]
 
 
 def _sentence(policy: RequestFields) -> str:
-    said = in_words([f"`{edit}`" for edit in policy.edits[:4]])
-    more = f" and {len(policy.edits) - 4} more changes" if len(policy.edits) > 4 else ""
-    return f"Before the request goes on{where_in_words(policy.when)}: {said}{more}."
+    return f"Before the request goes on{where_in_words(policy.when)}: {in_full(policy.edits)}."
 
 
 KIND = PolicyKind(
