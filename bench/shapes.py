@@ -19,6 +19,43 @@ def _made(rows: int) -> dict[str, Any]:
 
 _TWO, _FIVE = _made(18), _made(45)
 _EDITS = ["remove /*/delay_minutes", "rename /*/from to origin", 'set /*/line: "G"']
+_SCHEMA = {
+    "type": "object",
+    "required": ["id", "from", "to", "departs"],
+    "additionalProperties": False,
+    "properties": {
+        "id": {"type": "string", "pattern": "^[A-Z]-[0-9]{4}$"},
+        "from": {"enum": ["aldernes", "corran"]},
+        "to": {"type": "string", "maxLength": 40},
+        "departs": {"type": "string", "format": "date-time"},
+        "delay_minutes": {"type": "integer", "minimum": 0},
+    },
+}
+DOCUMENT = {
+    "openapi": "3.1.0",
+    "components": {"schemas": {"Sailing": _SCHEMA}},
+    "paths": {
+        "/sailings": {
+            "get": {
+                "parameters": [
+                    {"name": "limit", "in": "query", "schema": {"type": "integer", "maximum": 50}},
+                    {"name": "from", "in": "query", "schema": {"enum": ["aldernes", "corran"]}},
+                    {"name": "user-agent", "in": "header", "schema": {"type": "string", "maxLength": 200}},
+                ],
+                "responses": {
+                    "200": {
+                        "content": {
+                            "application/json": {
+                                "schema": {"type": "array", "items": {"$ref": "#/components/schemas/Sailing"}}
+                            },
+                            "text/plain": {},
+                        }
+                    }
+                },
+            }
+        }
+    },
+}
 VARIANTS: dict[str, list[dict[str, Any]]] = {
     "plain-fields": [OPEN, {"kind": "request-fields", "edits": ["set header X-A: b", "remove header X-B"]}],
     "fields": [OPEN, {"kind": "request-fields", "edits": ["set header X-Path: {{ call.path }}", "remove header X-B"]}],
@@ -26,6 +63,8 @@ VARIANTS: dict[str, list[dict[str, Any]]] = {
     "rewrite": [OPEN, {"kind": "rewrite", "path": "/lines/all"}],
     "json-2kb": [OPEN, _TWO],
     "json-2kb-edited": [OPEN, _TWO, {"kind": "answer-body", "edits": _EDITS}],
+    "json-2kb-checked": [OPEN, _TWO, {"kind": "answer-check"}],
+    "request-checked": [OPEN, {"kind": "request-check"}],
     "json-5kb": [OPEN, _FIVE],
     "json-5kb-to-xml": [OPEN, _FIVE, {"kind": "answer-body", "do": "JSON to XML"}],
 }
@@ -36,6 +75,8 @@ TITLES = {
     "rewrite": "another path for the backend",
     "json-2kb": "2 kB of JSON, made here",
     "json-2kb-edited": "the same, with three edits",
+    "json-2kb-checked": "the same, checked against its schema",
+    "request-checked": "a request's parameters checked against the description",
     "json-5kb": "5 kB of JSON, made here",
     "json-5kb-to-xml": "the same, as XML",
 }

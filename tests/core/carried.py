@@ -32,11 +32,18 @@ class Bed:
     """A configuration's programs, with counters of their own."""
 
     def __init__(
-        self, made: Configuration, known: Directory, held: Material, closed_at: Any = None, **changes: Any
+        self,
+        made: Configuration,
+        known: Directory,
+        held: Material,
+        closed_at: Any = None,
+        documents: Any = None,
+        **changes: Any,
     ) -> None:
         self.counters = MemoryCounters()
         shop = Workshop(known, held, self.counters, "production", **changes)
-        self.router = assemble(compile_snapshot(made, "production", closed_at=closed_at), shop)
+        given = documents or (lambda sha256: {})
+        self.router = assemble(compile_snapshot(made, "production", given, closed_at), shop)
 
     def operation(self, method: str, path: bytes) -> Operation:
         found = self.router.find(method, path)

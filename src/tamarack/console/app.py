@@ -18,6 +18,7 @@ from tamarack.console.kept import pages as kept
 from tamarack.console.life_cycle import answering, comparing, editing, new_version, redescribing, versions, writing
 from tamarack.console.limits import pages as limits
 from tamarack.console.limits import try_limit
+from tamarack.console.misfits import pages as misfits
 from tamarack.console.overview import pages as overview
 from tamarack.console.plans import pages as plans
 from tamarack.console.rollouts import pages as rollouts
@@ -46,6 +47,7 @@ BLUEPRINTS = (
     writing.pages,
     answering.pages,
     editing.pages,
+    misfits.pages,
     redescribing.pages,
     imports.pages,
     policies.pages,

@@ -9,7 +9,7 @@ import time
 from base64 import b64encode
 from datetime import UTC, datetime
 
-from tamarack.demo.calls import KINDS, PER_MINUTE, Kind, as_called, choose, fill, rhythm
+from tamarack.demo.calls import KINDS, MISFITS, PER_MINUTE, Kind, as_called, choose, fill, rhythm
 from tamarack.demo.harbour_office import LIVES_S
 from tamarack.demo.places import HARBOUR_OFFICE
 from tamarack.demo.stand_ins import demo_secret
@@ -19,6 +19,8 @@ from tamarack.settings import NODES, Settings
 PACE = 1.5
 """Calls against the past traffic of the same hour; never fewer than one in two seconds."""
 TIMEOUT_S = 5.0
+WELL_MADE = 0.96
+"""The share of calls that are as the descriptions say."""
 
 
 class _Node:
@@ -127,7 +129,9 @@ async def _one(
 ) -> None:
     products = {product for product, _ in application.subscriptions}
     name = application.title.lower().replace(" ", "-")
-    kind = as_called(choose(draw, [kind for kind in KINDS if kind.product in products]), name, 0)
+    known = KINDS if draw.random() < WELL_MADE else MISFITS
+    kinds = [kind for kind in known if kind.product in products] or [kind for kind in KINDS if kind.product in products]
+    kind = as_called(choose(draw, kinds), name, 0)
     day = datetime.now(UTC).date().isoformat()
     key = _key(settings, application.title, environment)
     if draw.random() < 0.01:

@@ -95,9 +95,10 @@ def timetable(method: str, path: list[str], query: dict[str, str], body: bytes) 
     return _not_found("such thing here")
 
 
-_TARIFFS = [
+_TARIFFS: list[dict[str, Any]] = [
     {"id": "winter", "title": "Winter", "adult": "12.50", "car": "23.50"},
     {"id": "summer", "title": "Summer", "adult": "15.00", "car": "31.00"},
+    {"id": "evening", "title": "Evening", "adult": 9.5, "car": "18.00"},
 ]
 
 

@@ -33,6 +33,7 @@ from tamarack.core.trying.node_request import NodeRequest, read_request
 from tamarack.gateway.caches.node_caches import NodeCaches
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
+from tamarack.gateway.misfit_count import MisfitCount
 from tamarack.gateway.node_requests import answer_request
 from tamarack.gateway.problem import Problems
 from tamarack.gateway.recorder import Recorder
@@ -45,10 +46,13 @@ def log(text: str) -> None:
     print(strftime("%Y-%m-%dT%H:%M:%SZ", gmtime()), text, file=sys.stderr, flush=True)
 
 
+_UNDESCRIBED = frozenset(("unknown-path", "wrong-method"))
+
+
 class Serving:
     """A snapshot taken up: everything the calls of one rollout need, swapped in one assignment."""
 
-    __slots__ = ("environment", "health", "number", "router", "routes")
+    __slots__ = ("bases", "environment", "health", "number", "router", "routes")
 
     def __init__(
         self,
@@ -79,6 +83,8 @@ class Serving:
             states.forget_others(
                 {(name, target.label) for name, route in self.routes.items() for target in route.targets}, time()
             )
+        self.bases = {one.base_path.encode(): (one.api, one.version) for one in reversed(snapshot.versions)}
+        """Where versions are, for calls that ask for what is nowhere."""
         self.health = {backend.name: backend.health for backend in snapshot.backends if backend.health is not None}
         shop = Workshop(
             directory,
@@ -112,6 +118,7 @@ class Gateway:
         metering: Metering | None = None,
         log: Callable[[str], None] = log,
         caches: NodeCaches | None = None,
+        misfits: MisfitCount | None = None,
     ) -> None:
         self.metering = metering if metering is not None else Metering(MemoryCounters())
         self.material = material if material is not None else Material(environment, nothing_sealed)
@@ -128,6 +135,7 @@ class Gateway:
         self.serving: Serving | None = None
         self.caches = caches if caches is not None else NodeCaches(MemoryCache(64_000_000))
         self.states = TargetStates()
+        self.misfits = misfits if misfits is not None else MisfitCount(environment)
         self._log = log
         self._ids = itertools.count()
         self._id_part = secrets.token_hex(3).encode()
@@ -167,6 +175,10 @@ class Gateway:
         """The one place where calls are recorded. It must not fail, whatever a call holds."""
         try:
             self.recorder.add(record_of(call, self.environment, self.node))
+            if call.misfits:
+                self.misfits.add(call)
+            elif call.reason in _UNDESCRIBED and self.serving is not None:
+                self.misfits.add_unknown(call, self.serving.bases)
             if call.trace is not None and self.tracer is not None:
                 self.tracer.finish(call, operation)
                 call.trace = None

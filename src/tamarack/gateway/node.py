@@ -28,6 +28,7 @@ from tamarack.gateway.kept import KeptState
 from tamarack.gateway.key_sets import KeySetWaiter
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.metrics import NodeMetrics
+from tamarack.gateway.misfit_count import MisfitCount
 from tamarack.gateway.problem import Problems
 from tamarack.gateway.quota_use import QuotaUse
 from tamarack.gateway.recorder import Recorder
@@ -108,7 +109,9 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
     home = settings.node_home(name)
     kept = KeptState(home)
     used = QuotaUse(environment, None if settings.redis else kept.keep_quotas)
-    recorder = Recorder(home / "spool", settings.spool_limit_mb * 1_000_000, settings.record_every_ms / 1000, used)
+    misfits = MisfitCount(environment)
+    limit, every_s = settings.spool_limit_mb * 1_000_000, settings.record_every_ms / 1000
+    recorder = Recorder(home / "spool", limit, every_s, used, misfits)
     upstream = PooledUpstream(settings.reach)
     directory = CallerDirectory(settings.keys.raw("pepper"), environment)
     sealing_key = settings.keys.raw("secrets")
@@ -138,6 +141,7 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         Metering(counters, shared),
         log,
         caches,
+        misfits,
     )
     follower = Follower(
         gateway,

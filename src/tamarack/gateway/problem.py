@@ -75,5 +75,5 @@ class Problems:
         fields = _FIELDS
         for name, value in refusal.headers:
             fields += field_line(name, value)
-        told = Reply(reason.status, fields, head + call.id + b'", "call_id": "' + call.id + b'"}')
+        told = Reply(reason.status, fields, b'%b%b", "call_id": "%b"%b}' % (head, call.id, call.id, refusal.members))
         return in_place_of(told, refusal, call) if operation is not None and operation.errors else told

@@ -17,6 +17,7 @@ from typing import Any
 
 import orjson
 
+from tamarack.gateway.misfit_count import MisfitCount
 from tamarack.gateway.quota_use import QuotaUse
 
 SLICE = 64
@@ -35,7 +36,14 @@ Packed = tuple[bytes, int]
 class Recorder:
     """Takes records as tuples in the order of `core.traffic.record.FIELDS`."""
 
-    def __init__(self, spool: Path, limit_bytes: int, every_s: float, quotas: QuotaUse | None = None) -> None:
+    def __init__(
+        self,
+        spool: Path,
+        limit_bytes: int,
+        every_s: float,
+        quotas: QuotaUse | None = None,
+        misfits: MisfitCount | None = None,
+    ) -> None:
         self._spool = spool
         self._limit = limit_bytes
         self._every = every_s
@@ -43,6 +51,7 @@ class Recorder:
         self._packed: list[Packed] = []
         self._traces: list[dict[str, Any]] = []
         self.quotas = quotas
+        self.misfits = misfits
         self.dropped = 0
         self.dropped_quotas = 0
         self.count: Callable[[list[tuple[Any, ...]]], None] | None = None
@@ -98,6 +107,7 @@ class Recorder:
         self._unwritten.pop("traces", None)  # their calls are recorded all the same, and they are large
         used = self.quotas.take() if self.quotas is not None else []
         self.dropped_quotas += sum(row[-1] for row in used) if (yield from self._write("quotas", _pack(used)[0])) else 0
+        yield from self._write("misfits", _pack(self.misfits.take())[0] if self.misfits is not None else [])
         self._pack()
         packed, self._packed = self._packed, []
         self.dropped += yield from self._write("calls", packed)

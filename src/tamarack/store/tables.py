@@ -17,6 +17,7 @@ from tamarack.store.keys import key_set_table as key_set
 from tamarack.store.keys import signing_table as signing_key
 from tamarack.store.life_cycle import tables as life_cycle
 from tamarack.store.mail import tables as mail
+from tamarack.store.misfits import tables as misfit
 from tamarack.store.people import attempts as sign_in_attempt
 from tamarack.store.people import sessions as signed_in
 from tamarack.store.people import staff
@@ -52,6 +53,7 @@ __all__ = [
     "key_set",
     "life_cycle",
     "mail",
+    "misfit",
     "notice",
     "organization",
     "picture",

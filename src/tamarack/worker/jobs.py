@@ -1,8 +1,9 @@
-"""What is done every second or so, besides shipping records: use of quotas, plans that change, mail."""
+"""What is done every second or so, besides shipping records: what nodes counted, plans that change, mail."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
 import orjson
 from sqlalchemy import Engine
@@ -15,6 +16,7 @@ from tamarack.store.columns import now
 from tamarack.store.documents import queries as documents
 from tamarack.store.joining import queries as joining
 from tamarack.store.joining.tables import JoinAsk
+from tamarack.store.misfits import queries as misfits
 from tamarack.store.people import attempts, sessions
 from tamarack.store.portal import search as catalogue
 from tamarack.store.quotas import queries as quotas
@@ -23,14 +25,24 @@ from tamarack.worker.ship import Note, set_aside, unnoted
 Log = Callable[[str], None]
 
 
-def ship_use(engine: Engine, path: Path, log: Log, note: Note = unnoted) -> None:
-    """Take in one batch of use and remove its file; one that is refused for what is in it is set aside."""
+TakeIn = Callable[[Session, str, str, list[Any]], bool]
+"""Takes in a batch: its name, its node, and its rows."""
+COUNTED: Mapping[str, tuple[int, TakeIn]] = {
+    "quotas": (7, quotas.take_in_use),
+    "misfits": (13, misfits.take_in_misfits),
+}
+"""What nodes count between two batches: by the ending of its files, the fields of a row, and who takes it in."""
+
+
+def ship_counts(engine: Engine, path: Path, log: Log, note: Note = unnoted) -> None:
+    """Take in one batch of counts and remove its file; one that is refused for what is in it is set aside."""
+    fields, take_in = COUNTED[path.suffix[1:]]
     try:
         rows = [tuple(row) for row in orjson.loads(path.read_bytes())]
-        if any(len(row) != 7 for row in rows):
-            raise ValueError("a row of use has seven fields")
+        if any(len(row) != fields for row in rows):
+            raise ValueError(f"a row of {path.suffix[1:]} has {fields} fields")
         with Session(engine) as session:
-            quotas.take_in_use(session, path.stem, path.parent.parent.name, rows)
+            take_in(session, path.stem, path.parent.parent.name, rows)
             session.commit()
     except (ValueError, TypeError, OverflowError, DataError, IntegrityError) as error:
         set_aside(path, error, log, note)
@@ -38,10 +50,12 @@ def ship_use(engine: Engine, path: Path, log: Log, note: Note = unnoted) -> None
     path.unlink()
 
 
-def ship_all_use(engine: Engine, settings: Settings, log: Log, note: Note = unnoted) -> None:
-    """Take in all use that waits."""
-    for path in sorted((settings.home / "nodes").glob("*/spool/*.quotas"), key=lambda path: path.name):
-        ship_use(engine, path, log, note)
+def ship_all_counts(engine: Engine, settings: Settings, log: Log, note: Note = unnoted) -> None:
+    """Take in all counts that wait."""
+    nodes = settings.home / "nodes"
+    waiting = [path for ending in COUNTED for path in nodes.glob(f"*/spool/*.{ending}")]
+    for path in sorted(waiting, key=lambda path: path.name):
+        ship_counts(engine, path, log, note)
 
 
 def answer_strangers(engine: Engine, settings: Settings, log: Log) -> bool:

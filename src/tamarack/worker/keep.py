@@ -47,6 +47,7 @@ def keep_house(connection: psycopg.Connection, settings: Settings) -> list[str]:
         "DELETE FROM target_change WHERE at < now() - make_interval(days => %s)", (settings.keep_calls_days,)
     )
     connection.execute("DELETE FROM quota_used WHERE ends < now() - interval '400 days'")
+    connection.execute("DELETE FROM misfit WHERE day < current_date - %s", (settings.keep_calls_days,))
     connection.execute("DELETE FROM mail WHERE sent_at < now() - interval '30 days'")
     connection.execute(
         "DELETE FROM call_batch WHERE at < now() - make_interval(days => %s)", (max(7, settings.keep_calls_days),)

@@ -12,7 +12,7 @@ from tamarack.worker.alerts import look_all
 from tamarack.worker.documents import DocumentTask
 from tamarack.worker.export import send_next
 from tamarack.worker.hand_over import make_and_drop
-from tamarack.worker.jobs import answer_strangers, change_plans, drop_stale, ship_all_use
+from tamarack.worker.jobs import answer_strangers, change_plans, drop_stale, ship_all_counts
 from tamarack.worker.keep import HouseKeeper
 from tamarack.worker.key_sets import KeySetFollower
 from tamarack.worker.life_cycle import PublishedTeller, take_next_step
@@ -30,7 +30,7 @@ def tasks(settings: Settings, stop: threading.Event, engine: Engine) -> list[Tas
     return [
         Task("documents", 0.2, documents.read_next, documents.close),
         Task("records", 0.25, shipper.ship_waiting, shipper.close),
-        Task("use of quotas", 0.5, lambda: ship_all_use(engine, settings, log, note)),
+        Task("what nodes counted", 0.5, lambda: ship_all_counts(engine, settings, log, note)),
         Task("partitions and old records", 60.0, HouseKeeper(settings, log).keep),
         Task("key sets, overlaps and watches", 0.0, key_sets.look, key_sets.close),
         Task("plans that change", 0.5, lambda: change_plans(engine, log)),

@@ -3,6 +3,7 @@
 The description is kept in step: each edit is an edit of the document too, which can be undone with it.
 """
 
+from dataclasses import replace
 from typing import Any
 
 from flask import Blueprint, request
@@ -79,11 +80,14 @@ def page(api: str, version: str) -> Any:
     """An operation to edit; the first where none is chosen."""
     found, inside = the_version(api, version)
     if "new" in request.args or not inside.operations:
-        return _page(found, inside, "", OperationEdit("get /"), {}, new=True)
+        return _page(found, inside, "", OperationEdit(request.args.get("call", "get /")), {}, new=True)
     wanted = inside.operation(request.args.get("operation", "")) or inside.operations[0]
     edit = editable(_tree(found, inside), wanted.call)
     if not edit.summary:
         edit = OperationEdit(edit.call, wanted.summary, edit.description, edit.deprecated, edit.parameters)
+    place, _, name = request.args.get("parameter", "").partition(" ")
+    if name and place in PLACES and (place, name) not in {(one.place, one.name) for one in edit.parameters}:
+        edit = replace(edit, parameters=(*edit.parameters, ParameterEdit(name, place, "text")))
     return _page(found, inside, wanted.call, edit, {})
 
 

@@ -43,6 +43,7 @@ from tamarack.core.carrying.receiving import Routed
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.routing import Router, VersionChoice
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
+from tamarack.core.checking.schemas import Described, Library
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
 from tamarack.core.http.fields import Header, field_line, quoted
@@ -125,19 +126,25 @@ class Workshop:
     """Where developers read; answers of deprecated versions lead there."""
     backends: Mapping[str, str] = field(default_factory=dict)
     """What each backend is, as text: kept answers of one are no answers of another."""
-    _made: dict[tuple[PlacedPolicy, str], tuple[Part, ...]] = field(default_factory=dict)
+    _made: dict[tuple[PlacedPolicy, str, str], tuple[Part, ...]] = field(default_factory=dict)
     _limiters: dict[str, Limiter] = field(default_factory=dict)
 
-    def parts_of(self, placed: PlacedPolicy, version: SnapshotVersion) -> tuple[Part, ...]:
-        """A placed policy's parts, made once, so that the operations of a placement share what they keep."""
-        key = (placed, version.title)
+    def parts_of(
+        self, placed: PlacedPolicy, version: SnapshotVersion, name: str = "", described: Described | None = None
+    ) -> tuple[Part, ...]:
+        """A placed policy's parts, made once, so that the operations of a placement share what they keep.
+
+        Those that go by what is `described` are made for each operation, of that name.
+        """
+        kind = self.kinds[placed.policy.kind]
+        key = (placed, version.title, f"{version.version} {name}" if kind.describes else "")
         found = self._made.get(key)
         if found is None:
             realm = quoted(version.title)
             surroundings = Surroundings(
-                self.directory, self.material, self.environment, placed.placement, realm, self.counters
+                self.directory, self.material, self.environment, placed.placement, realm, self.counters, described
             )
-            found = self._made[key] = tuple(self.kinds[placed.policy.kind].compile(placed.policy, surroundings))
+            found = self._made[key] = tuple(kind.compile(placed.policy, surroundings))
             for part in found:
                 check_runner(part)
                 if isinstance(part, Limit) and part.limiter is not None:
@@ -174,8 +181,9 @@ def assemble(snapshot: Snapshot, shop: Workshop) -> Router[Routed]:
         own: Router[Any] = router
         if version.naming is not None:
             own = shared.setdefault(version.base_path, {}).setdefault(version.version, Router())
+        library = Library(version.schemas)
         for operation in version.operations:
-            assembled = _Folding(version, operation, shop, plans, cap).operation()
+            assembled = _Folding(version, operation, shop, plans, cap, library).operation()
             path = version.base_path + ("" if operation.path == "/" else operation.path)
             own.add(operation.method, path, assembled)
             if operation.path == "/":
@@ -196,7 +204,13 @@ class _Folding:
     """The parts of one operation, folded into its program."""
 
     def __init__(
-        self, version: SnapshotVersion, operation: SnapshotOperation, shop: Workshop, plans: Plans, cap: Limiter | None
+        self,
+        version: SnapshotVersion,
+        operation: SnapshotOperation,
+        shop: Workshop,
+        plans: Plans,
+        cap: Limiter | None,
+        library: Library,
     ) -> None:
         self.version = version
         self.name = f"{operation.method} {operation.path}"
@@ -205,8 +219,11 @@ class _Folding:
         self.shop = shop
         self.plans = plans
         self.cap = cap
+        described = Described(operation.messages, library) if operation.messages is not None else None
         self.parts: list[tuple[Told, Part]] = [
-            (shop.told(placed, part), part) for placed in operation.policies for part in shop.parts_of(placed, version)
+            (shop.told(placed, part), part)
+            for placed in operation.policies
+            for part in shop.parts_of(placed, version, self.name, described)
         ]
         outer = [part for placed in operation.outer_identify for part in shop.parts_of(placed, version)]
         self.outer = [part for part in outer if isinstance(part, Way)]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any, Protocol
 
+from tamarack.core.checking.misfit import Misfit
 from tamarack.core.http.fields import Header
 from tamarack.core.identity.caller import Caller, Grant
 from tamarack.core.limits.store import Limiter, Taken
@@ -126,6 +127,7 @@ class Call:
         "lookup",
         "media",
         "method",
+        "misfits",
         "note",
         "note_of_cache",
         "now",
@@ -237,6 +239,8 @@ class Call:
         """Its business with the response cache: a `core.carrying.caching.Lookup`."""
         self.note_of_cache = ""
         """What staff are told of that."""
+        self.misfits: Sequence[Misfit] = ()
+        """What of it, or of its answer, its description does not know."""
         self.prompt_tokens = 0
         self.completion_tokens = 0
         self.total_us = 0

@@ -420,10 +420,10 @@ class Operation(Published):
         """Change an answer; a body that was changed has another length."""
         before = answer.body
         for told, change in self.changes:
-            was = (answer.headers, answer.body)
+            was = (answer.headers, answer.body, len(call.misfits))
             refusal = change.answer(call, answer)  # type: ignore[misc]
             if call.trace is not None:
-                call.trace.changed(told, answer, was, refusal)
+                call.trace.changed(told, call, answer, was, refusal)
             if refusal is not None:
                 return refusal
         if answer.body is not None and answer.body is not before:

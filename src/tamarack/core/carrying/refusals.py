@@ -360,6 +360,23 @@ _TABLE = (
         developer="Send a body that is well-formed for its Content-Type; the detail says what is wrong with this one.",
     ),
     Reason(
+        "misfit-request",
+        400,
+        "The request does not fit the description",
+        "The request is not what this operation's description says.",
+        "The answer's errors, and the call's story, name each parameter and each place in the body that does not fit.",
+        developer="Mend what the answer's errors list, each by its place; the reference describes the operation.",
+    ),
+    Reason(
+        "misfit-answer",
+        502,
+        "The answer does not fit the description",
+        "The backend's answer is not what this operation's description says, and was held back.",
+        "The call's story names each place that does not fit; mend the backend, or the description.",
+        by="backend",
+        developer="Call again later; your call is not at fault.",
+    ),
+    Reason(
         "answer-unreadable",
         502,
         "The answer cannot be read",
@@ -484,6 +501,8 @@ class Refusal:
     note: str = ""
     detail: str = ""
     """What the caller is told in place of the reason's own words."""
+    members: bytes = b""
+    """More members of the problem, as JSON that is put behind the others: `, "errors": […]`."""
     yields: bool = False
     """Set by a way to identify where the credential may be another way's: that one decides, if it knows it."""
     unknown_key: tuple[str, str] | None = None

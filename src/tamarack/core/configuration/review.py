@@ -188,7 +188,9 @@ def _of_kinds(configuration: Configuration, api: Api, version: Version) -> list[
     found: dict[str, list[Operation]] = {}
     for operation in version.operations:
         for row in in_force(held(configuration, api, version, operation)):
-            for words in kind_of(row.policy).risks(row.policy):
+            kind = kind_of(row.policy)
+            undescribed = ("has no description to go by, so it checks nothing",)
+            for words in (*kind.risks(row.policy), *(undescribed if kind.describes and not version.document else ())):
                 found.setdefault(f"‘{row.policy.name}’ {words}", []).append(operation)
     called = f"{api.title} {version.version}"
     every = len(version.operations)

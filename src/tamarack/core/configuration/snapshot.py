@@ -12,6 +12,8 @@ from pydantic import model_validator
 
 from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
+from tamarack.core.checking.described import DescribedMessages, SchemaSets
+from tamarack.core.checking.describing import Describer
 from tamarack.core.configuration.backend import SameFor, Sharing
 from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.model import Configuration, Operation, State, Version
@@ -51,6 +53,8 @@ class SnapshotOperation(Frozen):
     outer_identify: tuple[PlacedPolicy, ...] = ()
     answers: tuple[DocumentedAnswer, ...] = ()
     """What a mock may answer, where one holds."""
+    messages: DescribedMessages | None = None
+    """What its description says of requests and answers, where a check holds."""
 
 
 class SnapshotVersion(Frozen):
@@ -74,6 +78,8 @@ class SnapshotVersion(Frozen):
     naming: VersionNaming | None = None
     closed_at: datetime | None = None
     """From when on subscriptions that are made do not cover it."""
+    schemas: SchemaSets = SchemaSets()
+    """What the operations' messages refer to."""
 
 
 class SnapshotTarget(Frozen):
@@ -164,10 +170,12 @@ def compile_snapshot(
             if version.state == "draft":
                 continue
             operations = []
+            describer = Describer(documents(version.document) if version.document else {})
             for operation in version.operations:
                 rows = held(configuration, api, version, operation)
                 now = in_force(rows)
                 mocked = any(kind_of(row.policy).mocks for row in now)
+                checked = any(kind_of(row.policy).describes for row in now)
                 ways = [row for row in rows if row.stage is Stage.IDENTIFY and not kind_of(row.policy).opens]
                 outer = [row for row in ways if not row.holds]
                 operations.append(
@@ -179,6 +187,7 @@ def compile_snapshot(
                             PlacedPolicy(placement=row.placement.id, policy=row.policy) for row in outer
                         ),
                         answers=answers_of(version, operation, documents) if mocked else (),
+                        messages=describer.messages(operation.call) if checked else None,
                     )
                 )
             successor = standing_successor(api, version)
@@ -198,6 +207,7 @@ def compile_snapshot(
                     brown_outs=version.brown_outs if version.state == "deprecated" else (),
                     trial=version.open_trial,
                     naming=api.naming,
+                    schemas=describer.schemas(),
                     closed_at=(closed_at or {}).get((api.name, version.version))
                     if version.state == "deprecated"
                     else None,

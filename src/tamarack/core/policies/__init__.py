@@ -14,8 +14,8 @@ from tamarack.core.policies.kind import Policy, PolicyKind
 from tamarack.core.policies.meter import call_cost, call_quota, limit_fields, rate_limit, token_count
 from tamarack.core.policies.on_error import error_answer
 from tamarack.core.policies.permit import address_ranges, groups, referring_site, required_claims, scopes
-from tamarack.core.policies.returns import answer_body, answer_fields
-from tamarack.core.policies.shape import request_body, request_fields, rewrite
+from tamarack.core.policies.returns import answer_body, answer_check, answer_fields
+from tamarack.core.policies.shape import request_body, request_check, request_fields, rewrite
 
 KINDS: dict[str, PolicyKind] = {
     kind.kind: kind
@@ -37,6 +37,7 @@ KINDS: dict[str, PolicyKind] = {
         call_cost.KIND,
         limit_fields.KIND,
         token_count.KIND,
+        request_check.KIND,
         request_fields.KIND,
         rewrite.KIND,
         request_body.KIND,
@@ -45,6 +46,7 @@ KINDS: dict[str, PolicyKind] = {
         response_cache.KIND,
         retries.KIND,
         time_limits.KIND,
+        answer_check.KIND,
         answer_fields.KIND,
         answer_body.KIND,
         error_answer.KIND,

@@ -9,6 +9,7 @@ from typing import Any, Literal, NamedTuple
 from pydantic import Field, SerializerFunctionWrapHandler, model_serializer
 
 from tamarack.core.carrying.parts import Part
+from tamarack.core.checking.schemas import Described
 from tamarack.core.form_hints import FirstChoice
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
@@ -74,6 +75,8 @@ class Surroundings:
     realm: str
     """The API's title as a quoted string, for challenges."""
     counters: CounterStore | None = None
+    described: Described | None = None
+    """What the operation's description says, for kinds that read it; None where it says nothing."""
 
 
 @dataclass(frozen=True)
@@ -125,5 +128,7 @@ class PolicyKind:
     """Whether it answers every call that comes to it, so that no backend is asked."""
     misfit: Callable[[Any, str], str] = lambda policy, path: ""
     """Why a policy cannot hold for an operation of some path, in words; empty where it can."""
+    describes: bool = field(default=False)
+    """True where it goes by the operation's description: it is compiled for each operation."""
     only_inside: bool = field(default=False)
     """True where the kind makes no sense everywhere, only on an API or an operation."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.checking.misfit import in_one_line
 from tamarack.core.text import one_line
 from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_NOTE, LONGEST_PATH, LONGEST_USER, OVER_QUOTA
 
@@ -44,5 +45,5 @@ def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
         call.completion_tokens,
         call.ended_at if operation is not None else (),
         call.policy,
-        one_line(call.note)[:LONGEST_NOTE] if call.note else "",
+        one_line(call.note or in_one_line(call.misfits))[:LONGEST_NOTE] if call.note or call.misfits else "",
     )

@@ -3,6 +3,7 @@
 from typing import Any, Protocol
 
 from tamarack.core.carrying.refusals import REASONS
+from tamarack.core.checking.misfit import MISFITS
 
 GONE = 499
 
@@ -63,6 +64,8 @@ def story(call: Recorded, by: str = "", trace: dict[str, Any] | None = None) -> 
         sentences.append(f"It was answered {call.status}, {reason.title.lower()} (`{reason.code}`).{asked}")
     elif call.status == GONE:
         sentences.append("The caller went away before it was answered.")
+    if reason is None and call.note.startswith(MISFITS):
+        sentences.append(f"Its description does not know all of it: {call.note.partition(': ')[2]}.")
     if call.target and reason is None:
         plan = f" under the plan {call.plan}" if call.plan else ""
         sentences.append(f"It passed every policy{plan} and went on to {call.target}.")

@@ -88,6 +88,7 @@ class _Was(NamedTuple):
     query: bytes
     body: bytes | None
     asks: tuple[str, bytes | None]
+    misfits: int
 
 
 def _changes(call: Call, was: _Was, secret: frozenset[str], identifies: bool) -> Pairs:
@@ -104,12 +105,18 @@ def _changes(call: Call, was: _Was, secret: frozenset[str], identifies: bool) ->
     if asks != was.asks:
         path = "the call's path" if call.asks_path is None else call.asks_path.decode("latin-1") or "/"
         found.append(("asks the backend for", f"{call.asks_method or call.method} {path}"))
+    found += _misfits(call, was.misfits)
     if call.body != was.body:
         if identifies:
             found.append(("changed the body", "took the credential out of the form"))
         else:
             found += body_change(was.body, call.body)
     return found
+
+
+def _misfits(call: Call, before: int) -> Pairs:
+    """What was found not to fit the description since there were so many."""
+    return [("misfit", str(one)) for one in call.misfits[before:]]
 
 
 def _field_changes(before: list[Header], after: list[Header], secret: frozenset[str]) -> Pairs:
@@ -176,7 +183,7 @@ class Trace:
             return None
         secret = call.operation.secret
         read = [[(name, mask(name, value, secret)) for name, value in _reads(told, call)] for told in named.told]
-        was = _Was(call.headers, call.query, call.body, (call.asks_method, call.asks_path))
+        was = _Was(call.headers, call.query, call.body, (call.asks_method, call.asks_path), len(call.misfits))
         started = self.clock_ns()
         refusal = named.step(call)
         ended = self.clock_ns()
@@ -243,15 +250,21 @@ class Trace:
                     self.entries.append(entry)
 
     def changed(
-        self, told: Told, answer: Answered, before: tuple[list[Header], bytes | None], refusal: Refusal | None
+        self,
+        told: Told,
+        call: Call,
+        answer: Answered,
+        before: tuple[list[Header], bytes | None, int],
+        refusal: Refusal | None,
     ) -> None:
-        """Note a change of the answer from what it was before, or that it could not be made."""
+        """Note a change of the answer from what it was before, what did not fit, or that it could not be made."""
         verdict = "done" if refusal is None else "refused"
         note = refusal.note if refusal is not None else ""
-        headers, body = before
+        headers, body, misfits = before
         changes = _field_changes(headers, answer.headers, frozenset())
         if answer.body != body:
             changes += body_change(body, answer.body)
+        changes += _misfits(call, misfits)
         self.entries.append(
             Entry(Stage.RETURN.value, told.title, verdict, told.name, told.placement, note, changes=changes)
         )

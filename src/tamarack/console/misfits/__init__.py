@@ -1,0 +1,1 @@
+"""What passes that descriptions do not know."""
