@@ -23,13 +23,13 @@ from tamarack.core.configuration.snapshot import Snapshot, compile_snapshot
 from tamarack.core.http.reach import EVERYWHERE
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.told.problems import Problems
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.shared import SharedCounting
 from tamarack.gateway.driver import NodeDriver
 from tamarack.gateway.gateway import Gateway, Serving
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.node import settle_memory
-from tamarack.gateway.problem import Problems
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.upstream.pool import PooledUpstream
 from tamarack.gateway.wire.limits import WireLimits
@@ -187,6 +187,7 @@ def configuration(variant: str, backend_port: int) -> Configuration:
     }
     return Configuration.model_validate(
         {
+            "kinds": shapes.KINDS,
             "backends": [answers.backend(variant, backend_port)],
             "apis": [{"name": "sailings", "title": "Sailings", "versions": [version]}],
             "products": [

@@ -56,6 +56,15 @@ DOCUMENT = {
         }
     },
 }
+KINDS = [
+    {
+        "name": "bench",
+        "title": "Bench",
+        "parameters": [{"name": "port", "default": "corran"}],
+        "request": 'when "from" in query && query.from != params.port\n  refuse 422: another port',
+    },
+    {"name": "bench-sets", "title": "Bench, sets", "request": "set header X-Method = call.method"},
+]
 VARIANTS: dict[str, list[dict[str, Any]]] = {
     "plain-fields": [OPEN, {"kind": "request-fields", "edits": ["set header X-A: b", "remove header X-B"]}],
     "fields": [OPEN, {"kind": "request-fields", "edits": ["set header X-Path: {{ call.path }}", "remove header X-B"]}],
@@ -65,6 +74,8 @@ VARIANTS: dict[str, list[dict[str, Any]]] = {
     "json-2kb-edited": [OPEN, _TWO, {"kind": "answer-body", "edits": _EDITS}],
     "json-2kb-checked": [OPEN, _TWO, {"kind": "answer-check"}],
     "request-checked": [OPEN, {"kind": "request-check"}],
+    "written-condition": [OPEN, {"kind": "written:bench", "name": "bench"}],
+    "written-value": [OPEN, {"kind": "written:bench-sets", "name": "bench-sets"}],
     "json-5kb": [OPEN, _FIVE],
     "json-5kb-to-xml": [OPEN, _FIVE, {"kind": "answer-body", "do": "JSON to XML"}],
 }
@@ -77,6 +88,8 @@ TITLES = {
     "json-2kb-edited": "the same, with three edits",
     "json-2kb-checked": "the same, checked against its schema",
     "request-checked": "a request's parameters checked against the description",
+    "written-condition": "a written kind with one condition",
+    "written-value": "a written kind that sets a field by an expression",
     "json-5kb": "5 kB of JSON, made here",
     "json-5kb-to-xml": "the same, as XML",
 }

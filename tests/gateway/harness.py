@@ -19,6 +19,7 @@ from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import digest
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.told.problems import Problems
 from tamarack.core.traffic.record import Record
 from tamarack.gateway.caches.node_caches import NodeCaches
 from tamarack.gateway.caches.redis_cache import RedisCache
@@ -28,7 +29,6 @@ from tamarack.gateway.driver import NodeDriver
 from tamarack.gateway.gateway import Gateway, Serving
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
-from tamarack.gateway.problem import Problems
 from tamarack.gateway.quota_use import QuotaUse
 from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.interface import Upstream

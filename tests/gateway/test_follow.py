@@ -21,11 +21,11 @@ from tamarack.core.caching.memory import SPACE
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import CredentialKeys
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.told.problems import Problems
 from tamarack.core.traffic.record import Record, read_row
 from tamarack.gateway.follow import Follower
 from tamarack.gateway.gateway import Gateway
 from tamarack.gateway.kept import FeedEntry, KeptState
-from tamarack.gateway.problem import Problems
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.upstream.scripted import ScriptedUpstream
 from tamarack.settings import Settings

@@ -1,10 +1,10 @@
 """The configuration as YAML files.
 
 A folder holds `tamarack.yaml` (the format's number, what is placed everywhere, caps), `backends.yaml`,
-`products.yaml`, a file per API under `apis/`, the OpenAPI documents under `documents/`, and the pages of
-documentation as Markdown under `pages/`. Any one YAML file with the same fields can be read too. In files the
-`document` of a version or a page is a path; in the configuration it is the SHA-256 of the text. Reading what was
-written gives the same configuration.
+`products.yaml`, a file per API under `apis/` and per written kind under `kinds/`, the OpenAPI documents under
+`documents/`, and the pages of documentation as Markdown under `pages/`. Any one YAML file with the same fields can be
+read too. In files the `document` of a version or a page is a path; in the configuration it is the SHA-256 of the text.
+Reading what was written gives the same configuration.
 """
 
 import hashlib
@@ -24,7 +24,7 @@ from tamarack.core.types import Problem, problems_of
 FORMAT = 1
 FIRST = "tamarack.yaml"
 """The file that every exported folder holds."""
-_LISTS = ("everywhere", "caps", "backends", "apis", "products")
+_LISTS = ("everywhere", "caps", "kinds", "backends", "apis", "products")
 MOST_DOCUMENT_BYTES = 8_000_000
 
 
@@ -71,6 +71,8 @@ def write(configuration: Configuration, documents: Mapping[str, str]) -> dict[st
     if configuration.caps:
         first["caps"] = data["caps"]
     files = {FIRST: to_yaml(first)}
+    for kind in data.get("kinds", []):
+        files[f"kinds/{kind['name']}.yaml"] = to_yaml({"kinds": [kind]})
     if configuration.backends:
         files["backends.yaml"] = to_yaml({"backends": data["backends"]})
     for api, dumped in zip(configuration.apis, data.get("apis", []), strict=True):

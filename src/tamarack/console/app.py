@@ -15,6 +15,7 @@ from tamarack.console.bench import pages as bench
 from tamarack.console.door import own_password, sign_in
 from tamarack.console.finding import pages as finding
 from tamarack.console.kept import pages as kept
+from tamarack.console.kinds import pages as kinds
 from tamarack.console.life_cycle import answering, comparing, editing, new_version, redescribing, versions, writing
 from tamarack.console.limits import pages as limits
 from tamarack.console.limits import try_limit
@@ -52,6 +53,7 @@ BLUEPRINTS = (
     imports.pages,
     policies.pages,
     placing.pages,
+    kinds.pages,
     guide.pages,
     bench.pages,
     saved.pages,

@@ -22,8 +22,8 @@ from tamarack.core.carrying.receiving import receive
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.http.addresses import caller_address
 from tamarack.core.http.chunked import LAST_CHUNK, chunk
+from tamarack.core.told.problems import STATUS_LINES
 from tamarack.core.trying.node_request import PATH as NODE_PATH
-from tamarack.gateway.problem import STATUS_LINES
 from tamarack.gateway.upstream.interface import Exchange
 
 if TYPE_CHECKING:

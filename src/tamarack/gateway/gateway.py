@@ -27,6 +27,7 @@ from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import CounterStore
+from tamarack.core.told.problems import Problems
 from tamarack.core.told.recording import record_of
 from tamarack.core.trying.node_request import HEADER as NODE_HEADER
 from tamarack.core.trying.node_request import NodeRequest, read_request
@@ -35,7 +36,6 @@ from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.misfit_count import MisfitCount
 from tamarack.gateway.node_requests import answer_request
-from tamarack.gateway.problem import Problems
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.interface import Upstream

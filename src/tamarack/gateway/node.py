@@ -16,6 +16,7 @@ from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material
 from tamarack.core.identity.sealing import unseal
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.told.problems import Problems
 from tamarack.gateway.caches.node_caches import NodeCaches
 from tamarack.gateway.caches.redis_cache import RedisCache
 from tamarack.gateway.counters.redis_counters import RedisCounters
@@ -29,7 +30,6 @@ from tamarack.gateway.key_sets import KeySetWaiter
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.metrics import NodeMetrics
 from tamarack.gateway.misfit_count import MisfitCount
-from tamarack.gateway.problem import Problems
 from tamarack.gateway.quota_use import QuotaUse
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.tracer import Tracer

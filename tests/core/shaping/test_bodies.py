@@ -227,6 +227,14 @@ def test_forms_become_json_and_back() -> None:
     assert (body, media) == (b"a=1&a=x+y&b=%C3%A6&c=&d=true", FORM.encode())
 
 
+def test_values_of_several_edits_come_from_wherever_each_says() -> None:
+    made = edit(
+        'set /a: "{{ call.method }}"', 'set /b: "{{ body.from }}"', 'set /c: "{{ call.method }} {{ body.from }}"'
+    )
+    body, _ = becomes(made, b'{"from": "x"}')
+    assert json.loads(body) == {"from": "x", "a": "POST", "b": "x", "c": "POST x"}
+
+
 def test_a_text_takes_values_of_the_body_and_they_stay_values() -> None:
     policy = {"do": "from a text", "text": '{"line": "{{ body.from }}", "by": "{{ call.method }}"}'}
     body, media = becomes(policy, b'{"from": "a\\", \\"x\\": \\"b"}')

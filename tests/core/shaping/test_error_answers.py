@@ -12,8 +12,8 @@ from helpers import configuration, material
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.policies.on_error.error_answer import ErrorAnswer
+from tamarack.core.told.problems import Problems
 from tamarack.core.told.trace import Trace
-from tamarack.gateway.problem import Problems
 
 XML = {
     "media": "application/xml",

@@ -7,6 +7,8 @@ from tamarack.console.page import acting, draft
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.policies import KINDS, AnyPolicy
 from tamarack.core.policies.kind import PolicyKind
+from tamarack.core.policies.written import row_of
+from tamarack.core.written.kind import PREFIX
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import Everywhere
 from tamarack.store.draft.tables import DraftChange
@@ -61,9 +63,15 @@ def where_words(level: str, api: Api, version: Version, call: str) -> str:
     return f"{api.title} {version.version}" + (f", {call}" if level == "operation" else "")
 
 
+def kinds_for(api: str) -> list[PolicyKind]:
+    """Every kind that may be placed on an API: those of the table, and the written ones of the draft."""
+    return [*KINDS.values(), *(row_of(kind) for kind in draft().kinds if kind.api in ("", api))]
+
+
 def kind_named(name: str) -> PolicyKind:
     """A kind, or 404."""
-    kind = KINDS.get(name)
+    written = draft().kind(name.removeprefix(PREFIX)) if name.startswith(PREFIX) else None
+    kind = row_of(written) if written is not None else KINDS.get(name)
     if kind is None:
         abort(404, f"There is no policy kind {name!r}.")
     return kind

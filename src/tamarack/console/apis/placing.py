@@ -11,6 +11,7 @@ from tamarack.console.apis.versions import replace_version, the_version
 from tamarack.console.page import acting, back_to, done, draft, render, requires
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.policies import KINDS, AnyPolicy, kind_of
+from tamarack.core.policies.written import WrittenPolicy
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import Everywhere
 from tamarack.web.application import db
@@ -54,6 +55,12 @@ def _replaced(policy: AnyPolicy, policies: tuple[AnyPolicy, ...]) -> str:
 
 def _wrong(policy: AnyPolicy, name: str, path: str, inside: Version) -> str:
     kind = kind_of(policy)
+    level = {EVERYWHERE: "everywhere", API: "api"}.get(name, "operation")
+    if level not in kind.levels:
+        return "its author lets it stand elsewhere"
+    if isinstance(policy, WrittenPolicy) and policy.definition is not None and level == "everywhere":
+        private = policy.definition.api
+        return f"it is private to {private}" if private else ""
     if name == EVERYWHERE:
         return "this kind cannot stand everywhere" if kind.only_inside or kind.misfit(policy, "/") else ""
     if name == API:
@@ -188,16 +195,17 @@ def index() -> Any:
     """Every placement, or those of one kind."""
     found = _all()
     name = request.args.get("kind", "")
-    if name:
-        kind_named(name)
+    chosen = kind_named(name) if name else None
     counts: dict[str, int] = {}
     for one in found:
         counts[one.policy.kind] = counts.get(one.policy.kind, 0) + 1
+    kinds = {one.policy.kind: kind_of(one.policy) for one in found}
+    order = {kind: place for place, kind in enumerate(KINDS)}
     if not found and name:
         abort(404, "Nothing is placed yet.")
     return render(
         "apis/placing/index.html",
         placed=[one for one in found if not name or one.policy.kind == name],
-        kinds=[(kind, counts.get(kind.kind, 0)) for kind in KINDS.values() if counts.get(kind.kind)],
-        chosen=KINDS[name] if name else None,
+        kinds=[(kinds[kind], counts[kind]) for kind in sorted(kinds, key=lambda kind: order.get(kind, len(order)))],
+        chosen=chosen,
     )

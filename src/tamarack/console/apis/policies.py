@@ -4,19 +4,30 @@ from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, abort, current_app, render_template, request
+from pydantic import ValidationError
 from werkzeug.datastructures import MultiDict
 
 from tamarack.console.apis.pages import path_values
-from tamarack.console.apis.placements import kind_named, level_asked, policies_at, policy_named, put_at, where_words
+from tamarack.console.apis.placements import (
+    kind_named,
+    kinds_for,
+    level_asked,
+    policies_at,
+    policy_named,
+    put_at,
+    where_words,
+)
 from tamarack.console.apis.suggestions import suggestions, warnings
 from tamarack.console.apis.versions import the_version
 from tamarack.console.page import acting, back_to, done, draft, may, refuse, render, requires
 from tamarack.core.configuration.effective import Placement, placed
 from tamarack.core.configuration.explain import source_of
 from tamarack.core.configuration.model import Api, Version
-from tamarack.core.policies import KINDS, AnyPolicy, Policy, kind_of
+from tamarack.core.policies import AnyPolicy, Policy, kind_of
 from tamarack.core.policies.kind import PolicyKind
+from tamarack.core.policies.written import NoSuchKind, WrittenPolicy, as_kept, as_placed, value_problems
 from tamarack.core.stages import Stage
+from tamarack.core.written.kind import PREFIX
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
 from tamarack.store.errors import NotPossible
@@ -103,8 +114,8 @@ def choose(api: str, version: str) -> Any:
     stage = request.args.get("stage", "")
     kinds = [
         kind
-        for kind in KINDS.values()
-        if kind.stage.value == stage and not (level == "everywhere" and kind.only_inside)
+        for kind in kinds_for("" if level == "everywhere" else api)
+        if kind.stage.value == stage and level in kind.levels and not (level == "everywhere" and kind.only_inside)
     ]
     if not name and len(kinds) == 1:
         name = kinds[0].kind
@@ -146,10 +157,21 @@ def edit(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
     level = level_asked()
     policy = policy_named(policies_at(level, inside, request.args.get("operation", "")), request.args.get("policy", ""))
-    kind = kind_named(policy.kind)
+    kind = kind_of(policy)
     fields = fields_of(kind.model, first=kind.asks_first)
-    form = Form(fields, values_of(policy, fields, kind.asks_first))
+    form = Form(fields, values_of(_with_defaults(policy), fields, kind.asks_first))
+    if isinstance(policy, WrittenPolicy):
+        wrong = value_problems(policy, found.name if level != "everywhere" else "")
+        form.error = wrong[0].message if wrong else ""
     return _panel(found, inside, level=level, kind=kind, form=form, old_name=policy.name, off=policy.off)
+
+
+def _with_defaults(policy: AnyPolicy) -> AnyPolicy:
+    """A policy with the defaults of its kind, where that is written and its values still fit."""
+    try:
+        return as_placed(policy) if isinstance(policy, WrittenPolicy) else policy
+    except (ValidationError, NoSuchKind):
+        return policy
 
 
 def _typed() -> MultiDict[str, str]:
@@ -185,6 +207,8 @@ def _read(kind: PolicyKind, there: tuple[AnyPolicy, ...], old_name: str) -> tupl
     if "secret" in form.values:
         form.values["secret"] = request.form.get("secret", "")  # as it was chosen
     assert policy is None or isinstance(policy, Policy)
+    if isinstance(policy, WrittenPolicy):
+        policy = as_kept(policy, draft().kind(kind.kind.removeprefix(PREFIX)))
     if policy is not None and any(one.name == policy.name != old_name for one in there):
         form.errors["name"] = f"another policy here is named {policy.name!r}; choose another name"
         return None, form
@@ -244,7 +268,7 @@ def remove(api: str, version: str) -> Any:
     there = policies_at(level, inside, call)
     policy = policy_named(there, request.form.get("policy", ""))
     policies = tuple(one for one in there if one.name != policy.name)
-    summary = f"removed {kind_named(policy.kind).title} from {where_words(level, found, inside, call)}"
+    summary = f"removed {kind_of(policy).title} from {where_words(level, found, inside, call)}"
     return _save(found, inside, level, call, policies, summary)
 
 
@@ -258,7 +282,7 @@ def switch(api: str, version: str) -> Any:
     policy = policy_named(there, request.form.get("policy", ""))
     policies = tuple(one.model_copy(update={"off": not one.off}) if one is policy else one for one in there)
     word = "on" if policy.off else "off"
-    summary = f"switched {kind_named(policy.kind).title} {word} on {where_words(level, found, inside, call)}"
+    summary = f"switched {kind_of(policy).title} {word} on {where_words(level, found, inside, call)}"
     return _save(found, inside, level, call, policies, summary)
 
 
@@ -271,7 +295,7 @@ def order(api: str, version: str) -> Any:
     there = policies_at(level, inside, call)
     names = request.form.get("order", "").split(",")
     moved = [policy_named(there, name) for name in names]
-    stages = {kind_named(policy.kind).stage for policy in moved}
+    stages = {kind_of(policy).stage for policy in moved}
     if len(set(names)) != len(names) or len(stages) != 1:
         abort(400, "The order names policies of several stages, or one twice.")
     following = iter(moved)

@@ -187,7 +187,7 @@ def nodes() -> Any:
     )
 
 
-LISTED = {"api": "apis.index", "backend": "backends.index", "product": "plans.index"}
+LISTED = {"api": "apis.index", "kind": "kinds.index", "backend": "backends.index", "product": "plans.index"}
 """Where the items of a kind are listed."""
 
 

@@ -54,7 +54,7 @@ from tamarack.core.limits.store import CounterStore, Limiter
 from tamarack.core.limits.told import standard
 from tamarack.core.limits.window import Window
 from tamarack.core.mocking.choosing import Answers
-from tamarack.core.policies import KINDS, PolicyKind
+from tamarack.core.policies import KINDS, Policy, PolicyKind, kind_of
 from tamarack.core.policies.kind import Surroundings
 from tamarack.core.policies.meter.rate_limit import by_caller
 from tamarack.core.stages import Stage
@@ -136,7 +136,7 @@ class Workshop:
 
         Those that go by what is `described` are made for each operation, of that name.
         """
-        kind = self.kinds[placed.policy.kind]
+        kind = self.kind_of(placed.policy)
         key = (placed, version.title, f"{version.version} {name}" if kind.describes else "")
         found = self._made.get(key)
         if found is None:
@@ -162,7 +162,11 @@ class Workshop:
     def told(self, placed: PlacedPolicy, part: Part) -> Told:
         """How a trace names a part."""
         policy = placed.policy
-        return Told(policy.called or self.kinds[policy.kind].title, policy.name, placed.placement, part)
+        return Told(policy.called or self.kind_of(policy).title, policy.name, placed.placement, part)
+
+    def kind_of(self, policy: Policy) -> PolicyKind:
+        """The kind of a policy, of the table that programs are put together with."""
+        return self.kinds.get(policy.kind) or kind_of(policy)
 
 
 def assemble(snapshot: Snapshot, shop: Workshop) -> Router[Routed]:

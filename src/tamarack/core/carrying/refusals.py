@@ -360,6 +360,14 @@ _TABLE = (
         developer="Send a body that is well-formed for its Content-Type; the detail says what is wrong with this one.",
     ),
     Reason(
+        "written-rule",
+        403,
+        "A rule of this API refuses the call",
+        "A rule that the API's owner wrote does not let this call pass.",
+        "Look at the written kind that the call's story names: its steps say when it refuses, and with which words.",
+        developer="The detail says what the rule asks for; ask the API's owner where it does not.",
+    ),
+    Reason(
         "misfit-request",
         400,
         "The request does not fit the description",
@@ -501,6 +509,8 @@ class Refusal:
     note: str = ""
     detail: str = ""
     """What the caller is told in place of the reason's own words."""
+    status: int = 0
+    """In place of the reason's own, where a policy chooses it."""
     members: bytes = b""
     """More members of the problem, as JSON that is put behind the others: `, "errors": […]`."""
     yields: bool = False

@@ -7,8 +7,11 @@ from typing import Any, Literal
 from tamarack.core.configuration.audience import in_words
 from tamarack.core.configuration.backend import Backend
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
+from tamarack.core.configuration.placed import placements_of
 from tamarack.core.configuration.plans import Plan, Product
 from tamarack.core.policies import AnyPolicy, kind_of
+from tamarack.core.policies.written import WrittenPolicy
+from tamarack.core.written.kind import WrittenKind
 
 What = Literal["added", "changed", "removed"]
 
@@ -22,7 +25,7 @@ class Change:
     text: str
     api: str = ""
     kind: str = ""
-    """The kind of the item that it is on: backend, cap, everywhere, api or product."""
+    """The kind of the item that it is on: backend, cap, everywhere, kind, api or product."""
     item: str = ""
     """The item's name."""
 
@@ -38,6 +41,8 @@ def difference(before: Configuration, after: Configuration) -> list[Change]:
         was, now = (_shown(cap.limits) if cap is not None else "none" for cap in (old_cap, new_cap))
         what: What = "added" if old_cap is None else "removed" if new_cap is None else "changed"
         changes.append(Change(what, f"cap of {name}", f"from {was} to {now}", kind="cap", item=name))
+    for name, old_kind, new_kind in _pairs(before.kinds, after.kinds, lambda kind: kind.name):
+        changes += _on("kind", name, _kind(old_kind, new_kind, after))
     changes += _on("everywhere", "", _policies("Everywhere", "", before.everywhere, after.everywhere))
     for name, old_api, new_api in _pairs(before.apis, after.apis, lambda a: a.name):
         changes += _on("api", name, _api(old_api, new_api))
@@ -126,13 +131,47 @@ def _backend(subject: str, old: Backend, new: Backend) -> list[Change]:
     return changes
 
 
+def _kind(old: WrittenKind | None, new: WrittenKind | None, after: Configuration) -> list[Change]:
+    """What changed of a written kind, and every placement that is touched by it."""
+    kind = new or old
+    assert kind is not None
+    subject = f"kind {kind.title}"
+    if old == new:
+        return []
+    if old is None:
+        changes = [Change("added", subject, "is new")]
+    elif new is None:
+        changes = [Change("removed", subject, "is removed")]
+    else:
+        words = {"title": "title", "help": "help", "api": "private to", "levels": "may stand on"}
+        changes = _fields(subject, "", old, new, words)
+        for name, was, now in _pairs(old.parameters, new.parameters, lambda one: one.name):
+            what: What = "added" if was is None else "removed" if now is None else "changed"
+            if was != now:
+                changes.append(Change(what, subject, f"parameter {name}"))
+        for side in ("request", "answer", "error"):
+            if getattr(old, side) != getattr(new, side):
+                changes.append(
+                    Change("changed", subject, f"its steps on {side} from version {old.version} to {new.version}")
+                )
+    placed = placements_of(after, kind.kind)
+    if placed and old is not None:
+        named = ", ".join(placed[:6]) + (f" and {len(placed) - 6} more" if len(placed) > 6 else "")
+        changes.append(
+            Change(
+                "changed", subject, f"this touches {len(placed)} placement{'' if len(placed) == 1 else 's'}: {named}"
+            )
+        )
+    return changes
+
+
 def _policies(subject: str, api: str, old: tuple[AnyPolicy, ...], new: tuple[AnyPolicy, ...]) -> list[Change]:
     changes = []
     for name, was, now in _pairs(old, new, lambda p: p.name):
         if was == now:
             continue
         kind = kind_of(now or was)
-        called = kind.title if name == kind.kind else f"{kind.title} ‘{name}’"
+        called = kind.title if not (now or was).called else f"{kind.title} ‘{name}’"
         if was is None:
             changes.append(Change("added", subject, f"{called}: {kind.brief(now)}", api))
         elif now is None:
@@ -141,6 +180,8 @@ def _policies(subject: str, api: str, old: tuple[AnyPolicy, ...], new: tuple[Any
             changes.append(Change("changed", subject, f"{name} is now {kind.title}: {kind.brief(now)}", api))
         elif kind.brief(was) != kind.brief(now):
             changes.append(Change("changed", subject, f"{called} from {kind.brief(was)} to {kind.brief(now)}", api))
+        elif isinstance(now, WrittenPolicy):
+            changes.append(Change("changed", f"{subject}, {called}", "other values", api))
         else:
             words = {f: (type(now).model_fields[f].title or f).lower() for f in type(now).model_fields}
             changes += _fields(f"{subject}, {called}", api, was, now, words)

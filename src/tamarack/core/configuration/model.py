@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Mapping
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, field_validator
+from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, field_validator, model_validator
 
 from tamarack.core.configuration.audience import Audience
 from tamarack.core.configuration.backend import Backend
@@ -21,9 +21,11 @@ from tamarack.core.life_cycle.brown_outs import BrownOut, apart
 from tamarack.core.life_cycle.trial import Trial
 from tamarack.core.life_cycle.version_naming import VersionNaming
 from tamarack.core.limits.window import Window, distinct
-from tamarack.core.policies import AnyPolicy, kind_of
+from tamarack.core.policies import AnyPolicy, PolicyKind, kind_of
+from tamarack.core.policies.written import WrittenPolicy, bind, value_problems
 from tamarack.core.text import call_shape
 from tamarack.core.types import Day, Frozen, Line, Name, OneLine, Problem, Text, Title
+from tamarack.core.written.kind import MOST_KINDS, WrittenKind
 
 METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace", "any")
 _SEGMENT = re.compile(r"^(\{[A-Za-z_][A-Za-z0-9_.-]*\}|[A-Za-z0-9._~!$&'()*+,;=:@%-]+)$")
@@ -216,13 +218,24 @@ class Cap(Frozen):
 
 
 class Configuration(Frozen):
-    """All of it. `everywhere` holds the policies placed on every API, `caps` what each environment carries at most."""
+    """All of it. `everywhere` holds the policies placed on every API, `caps` what each environment carries at most,
+    `kinds` the policy kinds that the team wrote itself."""
 
     everywhere: tuple[AnyPolicy, ...] = ()
     caps: tuple[Cap, ...] = ()
+    kinds: tuple[WrittenKind, ...] = Field(default=(), max_length=MOST_KINDS)
     backends: tuple[Backend, ...] = ()
     apis: tuple[Api, ...] = ()
     products: tuple[Product, ...] = ()
+
+    @model_validator(mode="after")
+    def _bound(self) -> "Configuration":
+        bind_written(self)
+        return self
+
+    def kind(self, name: str) -> WrittenKind | None:
+        """The written kind so named, or None."""
+        return next((kind for kind in self.kinds if kind.name == name), None)
 
     def backend(self, name: str) -> Backend | None:
         """The backend so named, or None."""
@@ -245,6 +258,11 @@ class Configuration(Frozen):
         return tuple(product for product in self.products if api in product.apis)
 
 
+def bind_written(configuration: Configuration) -> None:
+    """Bring policies of written kinds together with what those say; needed anew where a part was put in by itself."""
+    bind(every_policy(configuration), {kind.name: kind for kind in configuration.kinds})
+
+
 Path = tuple[str | int, ...]
 
 
@@ -257,7 +275,7 @@ def _doubled(names: list[str]) -> list[int]:
     return [place for place, name in enumerate(names) if name in names[:place]]
 
 
-def _policies(path: Path, policies: tuple[AnyPolicy, ...], everywhere: bool = False) -> list[Problem]:
+def _policies(path: Path, policies: tuple[AnyPolicy, ...], level: str, api: str = "") -> list[Problem]:
     found = []
     doubled = _twice([policy.name for policy in policies])
     for place, policy in enumerate(policies):
@@ -267,10 +285,22 @@ def _policies(path: Path, policies: tuple[AnyPolicy, ...], everywhere: bool = Fa
         if kind_of(policy).alone and sum(other.kind == policy.kind for other in policies) > 1:
             message = f"two policies here are of the kind {policy.kind!r}, of which only one can hold; remove one"
             found.append(Problem(path=(*path, place, "kind"), message=message))
-        if everywhere and kind_of(policy).only_inside:
-            message = f"{kind_of(policy).title!r} cannot stand everywhere; place it on an API or an operation"
+        kind = kind_of(policy)
+        if level not in kind.levels or (level == "everywhere" and kind.only_inside):
+            words = {"everywhere": "everywhere", "api": "on a whole API", "operation": "on an operation"}[level]
+            message = f"{kind.title!r} cannot stand {words}; place it on {_levels(kind)}"
             found.append(Problem(path=(*path, place, "kind"), message=message))
+        if isinstance(policy, WrittenPolicy):
+            found += [Problem(path=(*path, place, *one.path), message=one.message)
+                      for one in value_problems(policy, api)]  # fmt: skip
     return found
+
+
+def _levels(kind: PolicyKind) -> str:
+    """Where a kind may stand, in words."""
+    levels = [level for level in kind.levels if not (level == "everywhere" and kind.only_inside)]
+    named = {"everywhere": "everything", "api": "an API", "operation": "an operation"}
+    return " or ".join(named[level] for level in levels)
 
 
 def _misfits(version: Version, operation: Operation, here: Path, place: int) -> list[Problem]:
@@ -299,7 +329,10 @@ def _named(path: str, names: list[str], what: str) -> list[Problem]:
 
 def check(configuration: Configuration) -> list[Problem]:
     """Everything in a configuration that does not fit together, each with the path to it."""
-    found = _policies(("everywhere",), configuration.everywhere, everywhere=True)
+    bind_written(configuration)
+    found = _policies(("everywhere",), configuration.everywhere, "everywhere")
+    found += _named("kinds", [kind.name for kind in configuration.kinds], "kinds")
+    found += _private_kinds(configuration)
     found += _named("caps", [cap.environment for cap in configuration.caps], "caps")
     found += _named("backends", [backend.name for backend in configuration.backends], "backends")
     found += _named("apis", [api.name for api in configuration.apis], "APIs")
@@ -335,7 +368,7 @@ def check(configuration: Configuration) -> list[Problem]:
                 message = f"{version.base_path} is already the base path of {title}"
                 found.append(Problem(path=(*here, "base_path"), message=message))
             taken.setdefault(version.base_path, (api.name, called))
-            found += _policies((*here, "policies"), version.policies)
+            found += _policies((*here, "policies"), version.policies, "api", api.name)
             shapes: dict[str, str] = {}
             for o, operation in enumerate(version.operations):
                 shape = operation.shape
@@ -343,7 +376,7 @@ def check(configuration: Configuration) -> list[Problem]:
                     message = f"{operation.call!r} and {shapes[shape]!r} match the same calls; remove one"
                     found.append(Problem(path=(*here, "operations", o, "call"), message=message))
                 shapes.setdefault(shape, operation.call)
-                found += _policies((*here, "operations", o, "policies"), operation.policies)
+                found += _policies((*here, "operations", o, "policies"), operation.policies, "operation", api.name)
                 found += _misfits(version, operation, here, o)
     apis = {api.name for api in configuration.apis}
     for p, product in enumerate(configuration.products):
@@ -361,6 +394,18 @@ def check(configuration: Configuration) -> list[Problem]:
                 if message:
                     found.append(Problem(path=("products", p, "plans", n, "parts", place), message=message))
     return found
+
+
+def _private_kinds(configuration: Configuration) -> list[Problem]:
+    """Kinds that are private to an API that is not there."""
+    known = {api.name for api in configuration.apis}
+    return [
+        Problem(
+            path=("kinds", place, "api"), message=f"the kind {kind.name!r} is private to {kind.api!r}, which is no API"
+        )
+        for place, kind in enumerate(configuration.kinds)
+        if kind.api and kind.api not in known
+    ]
 
 
 def ending_problem(api: Api, version: Version) -> tuple[str, str]:
@@ -410,14 +455,14 @@ def secrets_used(configuration: Configuration) -> dict[str, list[str]]:
 def least_secrets(configuration: Configuration) -> dict[str, int]:
     """How many bytes secrets have at least, by what the policies that name them use them for."""
     found: dict[str, int] = {}
-    for policy in _placed(configuration):
+    for policy in every_policy(configuration):
         least = kind_of(policy).least_secret(policy)
         for name in names_in(policy) if least else ():
             found[name] = max(least, found.get(name, 0))
     return found
 
 
-def _placed(configuration: Configuration) -> list[AnyPolicy]:
+def every_policy(configuration: Configuration) -> list[AnyPolicy]:
     """Every policy, wherever it is placed."""
     placed = list(configuration.everywhere)
     for api in configuration.apis:
@@ -428,7 +473,7 @@ def _placed(configuration: Configuration) -> list[AnyPolicy]:
 
 def key_sets_used(configuration: Configuration) -> set[str]:
     """The addresses of key sets that a configuration's policies verify with."""
-    return {address for policy in _placed(configuration) if (address := kind_of(policy).key_set(policy))}
+    return {address for policy in every_policy(configuration) if (address := kind_of(policy).key_set(policy))}
 
 
 def _unanswered(configuration: Configuration, version: Version, called: str, here: Path) -> list[Problem]:

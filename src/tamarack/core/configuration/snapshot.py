@@ -16,7 +16,7 @@ from tamarack.core.checking.described import DescribedMessages, SchemaSets
 from tamarack.core.checking.describing import Describer
 from tamarack.core.configuration.backend import SameFor, Sharing
 from tamarack.core.configuration.effective import held, in_force
-from tamarack.core.configuration.model import Configuration, Operation, State, Version
+from tamarack.core.configuration.model import Configuration, Operation, State, Version, bind_written, every_policy
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.life_cycle.brown_outs import BrownOut
@@ -27,8 +27,10 @@ from tamarack.core.limits.quota import Quota
 from tamarack.core.limits.window import Window
 from tamarack.core.mocking.documented import DocumentedAnswer, documented_answers, with_typed
 from tamarack.core.policies import AnyPolicy, kind_of
+from tamarack.core.policies.written import bind
 from tamarack.core.stages import Stage
 from tamarack.core.types import Frozen
+from tamarack.core.written.kind import WrittenKind
 
 SCHEMA: Literal[1] = 1
 
@@ -139,6 +141,15 @@ class Snapshot(Frozen):
     """Which APIs each product packages."""
     cap: tuple[Window, ...] = ()
     """What the environment carries at most."""
+    kinds: tuple[WrittenKind, ...] = ()
+    """The written kinds that policies here are of."""
+
+    @model_validator(mode="after")
+    def _bound(self) -> "Snapshot":
+        placed = [one.policy for version in self.versions for operation in version.operations
+                  for one in (*operation.policies, *operation.outer_identify)]  # fmt: skip
+        bind(placed, {kind.name: kind for kind in self.kinds})
+        return self
 
 
 Documents = Callable[[str], dict[str, Any]]
@@ -163,6 +174,8 @@ def compile_snapshot(
     Answers of mocks are made here, from the descriptions that `documents` gives. `closed_at` says by API and version
     since when one is closed to new subscribers; it counts while that one is deprecated.
     """
+    bind_written(configuration)
+    placed = {policy.kind for policy in every_policy(configuration)}
     versions = []
     documents = cache(documents)
     for api in configuration.apis:
@@ -253,5 +266,6 @@ def compile_snapshot(
             for plan in product.plans
         ),
         products={product.name: product.apis for product in configuration.products},
+        kinds=tuple(kind for kind in configuration.kinds if kind.kind in placed),
         cap=cap.limits if (cap := configuration.cap(environment)) is not None else (),
     )

@@ -17,8 +17,9 @@ SecretName = Annotated[
 
 
 def names_in(value: Any) -> Iterator[str]:
-    """Every secret that a model, or what lies in it, refers to."""
+    """Every secret that a model, or what lies in it, refers to; one with `secret_names` of its own tells them."""
     if isinstance(value, BaseModel):
+        yield from getattr(value, "secret_names", ())
         for name, info in type(value).model_fields.items():
             inner = getattr(value, name)
             if any(isinstance(mark, SecretReference) for mark in info.metadata):

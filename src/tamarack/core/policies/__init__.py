@@ -16,6 +16,11 @@ from tamarack.core.policies.on_error import error_answer
 from tamarack.core.policies.permit import address_ranges, groups, referring_site, required_claims, scopes
 from tamarack.core.policies.returns import answer_body, answer_check, answer_fields
 from tamarack.core.policies.shape import request_body, request_check, request_fields, rewrite
+from tamarack.core.policies.written import WrittenPolicy
+from tamarack.core.written.kind import PREFIX
+
+_WRITTEN = "written"
+"""The tag of all policies of written kinds."""
 
 KINDS: dict[str, PolicyKind] = {
     kind.kind: kind
@@ -55,21 +60,27 @@ KINDS: dict[str, PolicyKind] = {
 
 
 def _kind_of(value: Any) -> str | None:
-    return value.get("kind") if isinstance(value, dict) else getattr(value, "kind", None)
+    kind = value.get("kind") if isinstance(value, dict) else getattr(value, "kind", None)
+    return _WRITTEN if isinstance(kind, str) and kind.startswith(PREFIX) else kind
 
 
 if TYPE_CHECKING:
     AnyPolicy = Policy
 else:
     AnyPolicy = Annotated[
-        reduce(or_, (Annotated[kind.model, Tag(kind.kind)] for kind in KINDS.values())), Discriminator(_kind_of)
+        reduce(
+            or_,
+            (Annotated[kind.model, Tag(kind.kind)] for kind in KINDS.values()),
+            Annotated[WrittenPolicy, Tag(_WRITTEN)],
+        ),
+        Discriminator(_kind_of),
     ]
     """Any policy, told apart by its `kind`."""
 
 
 def kind_of(policy: Policy) -> PolicyKind:
-    """The row of the table that a policy belongs to."""
-    return KINDS[policy.kind]
+    """The row of the table that a policy belongs to; of a written kind, what stands for it."""
+    return policy.row if isinstance(policy, WrittenPolicy) else KINDS[policy.kind]
 
 
 __all__ = ["KINDS", "AnyPolicy", "Policy", "PolicyKind", "kind_of"]

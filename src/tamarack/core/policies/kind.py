@@ -130,5 +130,7 @@ class PolicyKind:
     """Why a policy cannot hold for an operation of some path, in words; empty where it can."""
     describes: bool = field(default=False)
     """True where it goes by the operation's description: it is compiled for each operation."""
+    levels: tuple[str, ...] = ("everywhere", "api", "operation")
+    """Where it may be placed."""
     only_inside: bool = field(default=False)
     """True where the kind makes no sense everywhere, only on an API or an operation."""

@@ -7,7 +7,7 @@ field by which the message is read, a credential, or what the gateway says itsel
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, cast
 from urllib.parse import quote_from_bytes
@@ -63,8 +63,8 @@ class FieldEdit:
         )
 
 
-def parse(value: Any) -> FieldEdit:
-    """An edit from its line. Raises ValueError, in words."""
+def parse(value: Any, also: Collection[str] = ()) -> FieldEdit:
+    """An edit from its line; its value may take from names besides those of a call. Raises ValueError, in words."""
     if isinstance(value, FieldEdit):
         return value
     text = str(value).strip()
@@ -84,7 +84,7 @@ def parse(value: Any) -> FieldEdit:
         raise ValueError(f"the value of {name} has {len(value):,} characters; at most {LONGEST_VALUE:,} fit")
     if any(letter < " " and letter != "\t" for letter in value):
         raise ValueError(f"the value of {name} has more than one line, or a control character; write it in one")
-    check_template_text(value)
+    check_template_text(value, also)
     return FieldEdit(do, where, name, value, to)
 
 
@@ -131,8 +131,8 @@ def answer_problem(edit: FieldEdit) -> str:
     return ""
 
 
-Fields = Callable[[list[Header], bytes, Call], tuple[list[Header], bytes]]
-"""Edits made: header fields and query before, and after."""
+Fields = Callable[..., tuple[list[Header], bytes]]
+"""Edits made: header fields and query before, the call, and values besides it; header fields and query after."""
 
 
 def compiled(edits: Sequence[FieldEdit]) -> Fields:
@@ -144,8 +144,12 @@ def compiled(edits: Sequence[FieldEdit]) -> Fields:
     made = [_made(edit) for edit in edits]
     names = frozenset[str]().union(*(Template(edit.value).names for edit in edits if edit.value))
 
-    def change(headers: list[Header], query: bytes, call: Call) -> tuple[list[Header], bytes]:
+    def change(
+        headers: list[Header], query: bytes, call: Call, also: dict[str, Any] | None = None
+    ) -> tuple[list[Header], bytes]:
         known = known_of(call, names) if names else None
+        if also is not None:
+            known = (known or {}) | also
         for one in made:
             headers, query = one(headers, query, call, known)
         return headers, query
@@ -166,6 +170,33 @@ def _made(edit: FieldEdit) -> _One:
         return _renamed_header(name, to) if edit.where == "header" else _renamed_query(name, to)
     template, replaces = Template(edit.value), edit.do == "set"
     return _put_header(name, template, replaces) if edit.where == "header" else _put_query(name, template, replaces)
+
+
+Put = Callable[[list[Header], bytes, bytes], tuple[list[Header], bytes]]
+"""A value put into a field or parameter: header fields and query before, and the value; both after."""
+
+
+def putter(edit: FieldEdit) -> Put:
+    """What sets, or adds, a value that is there already; an empty one takes away what is set."""
+    name, replaces = edit.name.encode(), edit.do == "set"
+    if edit.where == "query":
+        shown = quote_from_bytes(name, safe="").encode()
+        return lambda headers, query, value: (headers, _in_query(query, name, shown, value, replaces))
+
+    def put(headers: list[Header], query: bytes, value: bytes) -> tuple[list[Header], bytes]:
+        kept = [one for one in headers if one[0] != name] if replaces else headers
+        field = one_field(name, value)
+        return ([*kept, field] if field[1] else kept), query
+
+    return put
+
+
+def _in_query(query: bytes, name: bytes, shown: bytes, value: bytes, replaces: bool) -> bytes:
+    written = quote_from_bytes(value, safe="").encode()
+    kept = without_query(query, name) if replaces and query else query
+    if written:
+        kept = b"%b&%b=%b" % (kept, shown, written) if kept else b"%b=%b" % (shown, written)
+    return kept
 
 
 def _renamed_header(name: bytes, to: bytes) -> _One:
@@ -218,14 +249,6 @@ def _put_header(name: bytes, template: Template, replaces: bool) -> _One:
 
 def _put_query(name: bytes, template: Template, replaces: bool) -> _One:
     shown = quote_from_bytes(name, safe="").encode()
-
-    def put(
-        headers: list[Header], query: bytes, call: Call, known: dict[str, Any] | None
-    ) -> tuple[list[Header], bytes]:
-        value = quote_from_bytes(template.made_for(call, known), safe="").encode()
-        kept = without_query(query, name) if replaces and query else query
-        if value:
-            kept = b"%b&%b=%b" % (kept, shown, value) if kept else b"%b=%b" % (shown, value)
-        return headers, kept
-
-    return put
+    return lambda headers, query, call, known: (
+        headers, _in_query(query, name, shown, template.made_for(call, known), replaces)
+    )  # fmt: skip

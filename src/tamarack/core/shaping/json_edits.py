@@ -6,7 +6,8 @@ Places are JSON Pointers (RFC 6901); `*` stands for every item of a list or ever
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
+from copy import deepcopy
 from dataclasses import dataclass
 from typing import Any, Literal, cast
 
@@ -50,8 +51,8 @@ class JsonEdit:
         )
 
 
-def parse(value: Any) -> JsonEdit:
-    """An edit from its line. Raises ValueError, in words."""
+def parse(value: Any, also: Collection[str] = ()) -> JsonEdit:
+    """An edit from its line; its value may take from names besides those of a call. Raises ValueError, in words."""
     if isinstance(value, JsonEdit):
         return value
     text = str(value).strip()
@@ -59,7 +60,7 @@ def parse(value: Any) -> JsonEdit:
         pointers, json = [found[1]], found[2].strip()
         if len(json) > LONGEST_VALUE:
             raise ValueError(f"the value at {found[1]} has {len(json):,} characters; at most {LONGEST_VALUE:,} fit")
-        _check_json(found[1], json)
+        _check_json(found[1], json, also)
         edit = JsonEdit("set", (found[1],), json)
     elif found := _RENAME.fullmatch(text):
         pointers = [found[1]]
@@ -72,14 +73,13 @@ def parse(value: Any) -> JsonEdit:
     else:
         raise ValueError(f"{text[:80]!r} is not an edit of JSON; write it like {EXAMPLES}")
     for pointer in pointers:
-        if not _POINTER.fullmatch(pointer):
-            raise ValueError(f"{pointer[:60]!r} is not a JSON Pointer; it starts with /, like /ship/name")
+        check_pointer(pointer)
     return edit
 
 
-def _check_json(pointer: str, value: str) -> None:
+def _check_json(pointer: str, value: str, also: Collection[str]) -> None:
     if is_template(value):
-        check_template_text(value)
+        check_template_text(value, also)
         return
     try:
         orjson.loads(value)
@@ -92,16 +92,18 @@ def _check_json(pointer: str, value: str) -> None:
 Change = Callable[[Any, Call, "dict[str, Any] | None"], Any]
 
 
-def compiled(edits: Sequence[JsonEdit]) -> Callable[[Any, Call], Any]:
+def compiled(edits: Sequence[JsonEdit]) -> Callable[..., Any]:
     """The edits as one function of a document, made in their order.
 
     It raises `TemplateFailed`, and ValueError, in words, where a value comes out as no JSON or touches too many places.
     """
     made = [_made(edit) for edit in edits]
-    names = frozenset[str]().union(*(Template(edit.value).names for edit in edits if edit.do == "set"))
+    names = frozenset[str]().union(*(Template(edit.value, "json").names for edit in edits if edit.do == "set"))
 
-    def change(document: Any, call: Call) -> Any:
+    def change(document: Any, call: Call, also: dict[str, Any] | None = None) -> Any:
         known = known_of(call, names) if names else None
+        if also is not None:
+            known = (known or {}) | also
         for one in made:
             document = one(document, call, known)
         return document
@@ -142,14 +144,30 @@ def _set(parts: list[str], value: str) -> Change:
             found = orjson.loads(text)
         except ValueError:
             raise ValueError(f"the value set at /{'/'.join(parts)} came out as no JSON") from None
-        if parts == [""]:
-            return found
         alike = not isinstance(found, list | dict)  # else each place has one of its own
-        for holder in list(_holders(document, parts[:-1], make=True)):
-            _put_in(holder, parts[-1], (lambda: found) if alike else (lambda: orjson.loads(text)))
-        return document
+        return _put(document, parts, (lambda: found) if alike else (lambda: orjson.loads(text)))
 
     return put
+
+
+def _put(document: Any, parts: list[str], value: Callable[[], Any]) -> Any:
+    if parts == [""]:
+        return value()
+    for holder in list(_holders(document, parts[:-1], make=True)):
+        _put_in(holder, parts[-1], value)
+    return document
+
+
+def put_at(document: Any, pointer: str, value: Any) -> Any:
+    """The document with a value at a pointer, or at each place that one with `*` leads to. Raises ValueError."""
+    return _put(document, _parts(pointer), lambda: deepcopy(value))
+
+
+def check_pointer(pointer: str) -> str:
+    """The pointer, where it is one. Raises ValueError, in words."""
+    if not _POINTER.fullmatch(pointer):
+        raise ValueError(f"{pointer[:60]!r} is not a JSON Pointer; it starts with /, like /ship/name")
+    return pointer
 
 
 def _rename(parts: list[str], to: str) -> Change:

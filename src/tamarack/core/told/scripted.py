@@ -148,7 +148,7 @@ class ScriptedDriver:
 
     def _ended(self, call: Call, operation: Operation, outcome: Refusal | Reply | Passed) -> Refusal | Reply | Passed:
         if isinstance(outcome, Refusal):
-            call.status, call.reason = outcome.reason.status, outcome.reason.code
+            call.status, call.reason = outcome.status or outcome.reason.status, outcome.reason.code
         else:
             call.status = outcome.status
         if isinstance(outcome, Passed):

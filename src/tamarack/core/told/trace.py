@@ -166,6 +166,8 @@ class Trace:
         self.attempts = 0
         self._cached: Entry | None = None
         self.entries: list[Entry] = []
+        self.said: Pairs = []
+        """What a step tells of itself while it runs; it stands first among what it did."""
         self._done: list[object] = []
         """The steps that were run, and the answerers that were asked."""
 
@@ -189,9 +191,13 @@ class Trace:
         ended = self.clock_ns()
         if named.stage in PLACE:
             call.ended_at[1 + PLACE[named.stage]] = ended
-        changes = _changes(call, was, secret, named.stage is Stage.IDENTIFY)
+        changes = self._said() + _changes(call, was, secret, named.stage is Stage.IDENTIFY)
         self.entries += _entries(named, call, refusal, read, changes, (ended - started) / 1000)
         return refusal
+
+    def _said(self) -> Pairs:
+        said, self.said = self.said, []
+        return said
 
     def metered(self, call: Call, steps: Sequence[NamedStep], refusal: Refusal | None, us: float) -> None:
         """Note what the limits said; `steps` are the operation's."""
@@ -261,7 +267,7 @@ class Trace:
         verdict = "done" if refusal is None else "refused"
         note = refusal.note if refusal is not None else ""
         headers, body, misfits = before
-        changes = _field_changes(headers, answer.headers, frozenset())
+        changes = self._said() + _field_changes(headers, answer.headers, frozenset())
         if answer.body != body:
             changes += body_change(body, answer.body)
         changes += _misfits(call, misfits)
@@ -272,7 +278,8 @@ class Trace:
     def erred(self, told: Told, refusal: Refusal, reply: Reply) -> None:
         """Note that a refusal was answered another way."""
         text = f"{refusal.reason.code} answered {reply.status}"
-        self.entries.append(Entry(Stage.ON_ERROR.value, told.title, "done", told.name, told.placement, text))
+        entry = Entry(Stage.ON_ERROR.value, told.title, "done", told.name, told.placement, text, changes=self._said())
+        self.entries.append(entry)
 
     def not_reached(self, steps: Sequence[NamedStep]) -> list[Entry]:
         """What of an operation's steps was not run, since the call was refused or answered before."""

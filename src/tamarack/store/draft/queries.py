@@ -10,6 +10,7 @@ from tamarack.core.configuration.model import Api, Cap, Configuration
 from tamarack.core.configuration.plans import Product
 from tamarack.core.policies import AnyPolicy
 from tamarack.core.types import Frozen
+from tamarack.core.written.kind import WrittenKind
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
@@ -25,6 +26,7 @@ class Everywhere(Frozen):
 
 MODELS: dict[str, type[Frozen]] = {
     "backend": Backend,
+    "kind": WrittenKind,
     "api": Api,
     "product": Product,
     "cap": Cap,
@@ -53,6 +55,7 @@ def load_configuration(session: Session) -> Configuration:
     return Configuration.model_validate(
         {
             "everywhere": by_kind["everywhere"][0].get("policies", ()) if by_kind["everywhere"] else (),
+            "kinds": by_kind["kind"],
             "backends": by_kind["backend"],
             "apis": by_kind["api"],
             "products": by_kind["product"],
@@ -149,6 +152,7 @@ def discard(session: Session, actor: Actor, running: Configuration, kind: str, n
     """
     items: dict[str, Frozen | None] = {
         "backend": running.backend(name),
+        "kind": running.kind(name),
         "api": running.api(name),
         "product": running.product(name),
         "cap": running.cap(name),
@@ -176,6 +180,7 @@ def replace_all(session: Session, actor: Actor, wanted: Configuration, remove_ot
     touched = []
     current = load_configuration(session)
     for kind, ours, theirs in (
+        ("kind", current.kinds, wanted.kinds),
         ("backend", current.backends, wanted.backends),
         ("api", current.apis, wanted.apis),
         ("product", current.products, wanted.products),

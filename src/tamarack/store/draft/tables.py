@@ -13,7 +13,7 @@ from tamarack.store.columns import Json, Moment
 
 
 class DraftItem(SQLModel, table=True):
-    """One item of the draft. `kind` is backend, api, product, cap or everywhere (with an empty name)."""
+    """One item of the draft. `kind` is backend, kind, api, product, cap or everywhere (with an empty name)."""
 
     __tablename__ = "draft_item"
 

@@ -114,7 +114,7 @@ def _compile(policy: ErrorAnswer, surroundings: Surroundings) -> list[Part]:
                 return None
         known = known_of(call, names)
         known[ERROR] = {
-            "status": str(status or reason.status),
+            "status": str(status or refusal.status or reason.status),
             "reason": reason.code,
             "title": reason.title,
             "detail": refusal.detail or reason.detail,

@@ -40,23 +40,26 @@ class Problems:
         self.portal_url = portal_url
         self._heads: dict[tuple[str, str, Named], bytes] = {}
 
-    def _head_of(self, reason: Reason, detail: str, named: Named) -> bytes:
+    def _head_of(self, refusal: Refusal, named: Named) -> bytes:
         """The problem up to the call id, which ends its `instance`."""
+        reason, detail = refusal.reason, refusal.detail
+        if refusal.status:  # a text made for this call: another call's is another
+            return self._head(reason, detail or reason.detail, named, refusal.status)
         key = (reason.code, detail, named)
         found = self._heads.get(key)
         if found is None:
             if len(self._heads) >= MOST_HEADS:
                 self._heads.clear()
-            found = self._heads[key] = self._head(reason, detail or reason.detail, named)
+            found = self._heads[key] = self._head(reason, detail or reason.detail, named, reason.status)
         return found
 
-    def _head(self, reason: Reason, detail: str, named: Named) -> bytes:
+    def _head(self, reason: Reason, detail: str, named: Named, status: int) -> bytes:
         asked = dict(zip(("api", "version", "operation"), named, strict=True)) if named is not None else {}
         page = f"{self.portal_url}/reasons/{reason.code}"
         fields = {
             "type": page,
             "title": reason.title,
-            "status": reason.status,
+            "status": status,
             "detail": detail,
             "reason": reason.code,
             "instance": f"{page}?{urlencode(asked | {'call': ''})}",
@@ -71,9 +74,13 @@ class Problems:
         call.note = refusal.note or call.note
         operation = call.operation
         named = operation.named_in_records if operation is not None else None
-        head = self._head_of(reason, refusal.detail, named)
+        head = self._head_of(refusal, named)
         fields = _FIELDS
         for name, value in refusal.headers:
             fields += field_line(name, value)
-        told = Reply(reason.status, fields, b'%b%b", "call_id": "%b"%b}' % (head, call.id, call.id, refusal.members))
+        told = Reply(
+            refusal.status or reason.status,
+            fields,
+            b'%b%b", "call_id": "%b"%b}' % (head, call.id, call.id, refusal.members),
+        )
         return in_place_of(told, refusal, call) if operation is not None and operation.errors else told

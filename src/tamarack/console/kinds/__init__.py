@@ -1,0 +1,1 @@
+"""The policy kinds that the team writes itself."""

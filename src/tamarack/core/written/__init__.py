@@ -1,0 +1,1 @@
+"""Policy kinds that a team writes itself: parameters, and steps of conditions and actions, checked when saved."""
