@@ -126,6 +126,24 @@ def test_names_that_exist_are_offered_and_a_group_that_nobody_carries_is_warned_
     assert "belongs to <code>night-watch</code>" in checked, "it is a warning, not an error"
 
 
+@pytest.mark.parametrize(
+    ("typed", "said"),
+    [
+        ({"kind": "answer-body", "do": "JSON to XML"}, "XML does not tell a list of one item"),
+        ({"kind": "answer-body", "do": "XML to JSON"}, "name those that may stand several times"),
+        ({"kind": "answer-body", "do": "XML to JSON", "lists": "car"}, "Numbers and truth values come as texts"),
+        ({"kind": "answer-body", "do": "XML to JSON", "lists": "car", "read_values": "yes"}, ""),
+        ({"kind": "request-check", "parameters": "yes"}, ""),
+    ],
+)
+def test_what_would_not_come_back_as_it_was_is_said_before_it_is_placed(
+    admin: FlaskClient, typed: dict[str, str], said: str
+) -> None:
+    whole = {"level": "api", "name": "n", "root": "document", "item": "item", "at_most": "1 MB"} | typed
+    checked = admin.post(f"{POLICIES}/check", data=whole).text
+    assert 'class="good"' in checked and (said in checked if said else 'class="warn"' not in checked)
+
+
 windows = st.builds(
     lambda limit, seconds, how, burst: Window(
         limit=limit, seconds=seconds, algorithm=how, burst=burst if how == "bucket" else 0

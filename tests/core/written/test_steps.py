@@ -76,6 +76,8 @@ def test_answers_and_errors_have_a_status_and_fields() -> None:
         ("set header Content-Length = 3", "answer", "line 1: 'content-length' has a meaning"),
         ("set query a: b", "answer", "an answer has no query"),
         ("set status 404", "request", "a request has no status"),
+        ("set status 204", "answer", "write ‘answer 204’"),
+        ("set status 304", "error", "write ‘answer 304’"),
         ("refuse 200: fine", "request", "200 cannot be the status here"),
         ("refuse 403: no", "error", "the call is refused already"),
         ("answer 204: text", "request", "an answer 204 has no body"),

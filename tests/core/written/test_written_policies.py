@@ -108,6 +108,28 @@ def test_an_answer_is_changed_with_what_the_request_left() -> None:
     assert on.asked is not None and "accept-encoding" not in on.asked[0] and "range" not in on.asked[0]
 
 
+@pytest.mark.parametrize("method", ["POST", "HEAD"])
+@pytest.mark.parametrize(("said", "status"), [("answer 200 text/plain: gone", 200), ("answer 204", 204)])
+def test_an_answer_in_the_place_of_the_backends_is_framed_as_its_method_and_status_have_it(
+    method: str, said: str, status: int
+) -> None:
+    routes = {"timetable": Route((Choice(TARGET),))}
+    version = {
+        "policies": [{"kind": "open"}, {"kind": "written:own", "name": "own"}],
+        "operations": [{"call": "any /a"}],
+    }
+    whole = configuration(kinds=[kind(answer=said)], version=version)
+    bed = Bed(whole, CallerDirectory(bytes(32), "production"), material(), routes=routes)
+    call = bed.call(method, b"/sailings/v2/a")
+    headers = [JSON, (b"content-length", b"9"), (b"etag", b'"x"')]
+    outcome = carry(
+        call, backend=lambda ask, sent: (Answered(200, headers, b"" if method == "HEAD" else b'{"a": 12}'), ())
+    )
+    assert isinstance(outcome, Passed) and outcome.status == status
+    assert (outcome.body or b"") == (b"gone" if status == 200 and method == "POST" else b"")
+    assert b"etag" not in outcome.fields and b"content-length: 9" not in outcome.fields
+
+
 def test_what_is_told_of_an_error_is_changed_and_the_call_id_stays() -> None:
     of = kind(error='when error.reason == "backend-away"\n  set status 503\n  set /help: "{{ error.title }}"')
     on = On(of)
@@ -125,6 +147,8 @@ def test_what_is_told_of_an_error_is_changed_and_the_call_id_stays() -> None:
         ("when query.nope == ''\n  stop", b"{}", "change-failed", "line 1: ‘query.nope == ''’: there is no ‘nope’"),
         ("set header X: a\nlet x = body.nope", b"{}", "change-failed", "line 2"),
         ("set /a = 1", b"{", "bad-body", "line 1: the body"),
+        ("set /b = 1", b'{"a":' * 1_000 + b"1" + b"}" * 1_000, "bad-body", "nested too deeply"),
+        ("let x = body", b'{"a":' * 1_000 + b"1" + b"}" * 1_000, "bad-body", "nested too deeply"),
         ("when has(body.a)\n  stop", b"{", "bad-body", "line 1: the body"),
         ("when has(body.a)\n  refuse 403: no", b'{"b": "' + b"x" * 70_000 + b'"}', "too-large", "line 1"),
         ("let x = path $.a", json.dumps([1] * 2_000).encode(), "too-large", "line 1"),

@@ -7,6 +7,7 @@ from tamarack.console.page import draft, environment
 from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.policies import kind_of
+from tamarack.core.policies.body_change import BodyChange
 from tamarack.core.policies.guard.browser_access import BrowserAccess
 from tamarack.core.policies.identify.api_key import ApiKey
 from tamarack.core.policies.identify.token import JwtPolicy
@@ -45,6 +46,10 @@ def warnings(policy: Policy, api: Api, version: Version, operation: Operation | 
     if isinstance(policy, BrowserAccess):
         missing = [name for name in _credential_headers(api, version, operation) if name not in policy.headers]
         return [f"Callers show their credential in {name!r}, which pages may not send yet." for name in missing]
+    if isinstance(policy, BodyChange):
+        return policy.inexact
+    if kind_of(policy).describes and not version.document:
+        return [f"{api.title} {version.version} has no description to go by, so it would check nothing."]
     return []
 
 

@@ -133,6 +133,18 @@ class BodyChange(Policy):
         return self
 
     @property
+    def inexact(self) -> list[str]:
+        """What does not come back as it was from the other form, for whoever places it."""
+        if self.do == "JSON to XML":
+            said = "XML does not tell a list of one item from the item, nor an empty list or text from nothing"
+            return [f"{said}; whoever reads it back has to know."]
+        if self.do != "XML to JSON":
+            return []
+        found = [] if self.lists else ["An element that stands once is no list; name those that may stand several times"
+                                       " under ‘Always lists’."]  # fmt: skip
+        return [*found, *([] if self.read_values else ["Numbers and truth values come as texts."])]
+
+    @property
     def said(self) -> str:
         """What is done, for a sentence."""
         if self.do == "edit JSON":

@@ -28,7 +28,6 @@ from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.errors import CoreError
 from tamarack.core.http.fields import field_line
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
-from tamarack.core.shaping import json_bodies
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name, Problem, problems_of
 from tamarack.core.written.expressions import handle_of
@@ -319,11 +318,11 @@ class _Parts:
             running = self._running("request", call, state)
             try:
                 ended = side.run(running)
+                if running.body.changed:
+                    call.body = running.body.written()
+                    call.headers = written_back(call.headers)
             except StepFailed as error:
                 return Refusal(REASONS[error.reason], policy=self.name, note=str(error))
-            if running.body.changed:
-                call.body = json_bodies.dump(running.body.value)
-                call.headers = written_back(call.headers)
             if isinstance(ended, Refused):
                 return refusal_of(ended, self.name)
             if isinstance(ended, Given):
@@ -345,6 +344,7 @@ class _Parts:
             running.body.nothing()
         try:
             ended = self.sides["answer"].run(running)
+            body = running.body.written() if running.body.changed else None
         except StepFailed as error:
             code = _ON_ANSWERS.get(error.reason, error.reason)
             return Refusal(REASONS[code], policy=self.name, note=str(error))
@@ -353,9 +353,10 @@ class _Parts:
         if isinstance(ended, Given):
             kept = [field for field in written_back(answer.headers) if field[0] not in (b"content-type", b"etag")]
             media = [(b"content-type", ended.media.encode())] if ended.body else []
-            answer.status, answer.headers, answer.body = ended.status, [*kept, *media], ended.body
-        elif running.body.changed:
-            answer.body = json_bodies.dump(running.body.value)
+            answer.status, answer.headers = ended.status, [*kept, *media]
+            answer.body = b"" if call.method == "HEAD" else ended.body
+        elif body is not None:
+            answer.body = body
             answer.headers = written_back(answer.headers)
         return None
 
@@ -372,13 +373,13 @@ class _Parts:
         running = self._running("error", call, self._state(call, False), answer, said)
         try:
             ended = self.sides["error"].run(running)
+            body = running.body.written() if running.body.changed else told.body
         except StepFailed:
             return None
         if isinstance(ended, Given):
             kept = [field for field in answer.headers if field[0] != b"content-type"]
             media = [(b"content-type", ended.media.encode())] if ended.body else []
             return Reply(ended.status, _fields([*kept, *media]), ended.body, told.dated)
-        body = json_bodies.dump(running.body.value) if running.body.changed else told.body
         same = answer.status == told.status and body is told.body and _fields(answer.headers) == told.fields
         return None if same else Reply(answer.status, _fields(answer.headers), body, told.dated)
 

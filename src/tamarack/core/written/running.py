@@ -39,10 +39,10 @@ _UNTRUE = frozenset((b"content-length", b"content-md5", b"digest", b"content-dig
 
 
 class StepFailed(CoreError, ValueError):
-    """A step that could not be taken for a call; `line` says which, the words are for staff."""
+    """A step that could not be taken for a call; `line` says which (0 for all), the words are for staff."""
 
     def __init__(self, line: int, words: str, reason: str = "change-failed") -> None:
-        super().__init__(f"line {line}: {words}")
+        super().__init__(f"line {line}: {words}" if line else words)
         self.reason = reason
 
 
@@ -100,6 +100,15 @@ class _Body:
     def nothing(self) -> None:
         """The message has no body, whatever its fields say."""
         self._read, self.raw, self._absent = True, None, False
+
+    def written(self) -> bytes:
+        """What it has become. Raises `StepFailed`."""
+        try:
+            return json_bodies.dump(self.value)
+        except (ValueError, RecursionError) as error:
+            raise StepFailed(
+                0, "the body cannot be written as JSON again; it is nested too deeply", "bad-body"
+            ) from error
 
     def put(self, value: Any) -> None:
         """Give it another value."""

@@ -46,6 +46,7 @@ _ANSWER = re.compile(
     r"answer\s+([0-9]{3})(?:\s+([!#$&^_.+A-Za-z0-9-]+/[!#$&^_.+A-Za-z0-9-]+))?\s*(?::\s*(.*))?", re.DOTALL
 )
 _NAME = re.compile(r"let\s+([a-z][a-z0-9_]{0,39})\s*=")
+_WITHOUT_BODY = frozenset((204, 205, 304))
 _KNOWN_VERBS = "let, set, add, rename, remove, keep, refuse, answer, stop"
 
 
@@ -246,14 +247,17 @@ class _Reader:
         if found := _STATUS.fullmatch(text):
             if self.side == "request":
                 raise ValueError("a request has no status; ‘answer’ and ‘refuse’ say one")
-            return SetStatus(_status(found[1], 200))
+            status = _status(found[1], 200)
+            if status in _WITHOUT_BODY:
+                raise ValueError(f"an answer {status} has no body, and this one may have; write ‘answer {status}’")
+            return SetStatus(status)
         if found := _REFUSE.fullmatch(text):
             if self.side == "error":
                 raise ValueError("the call is refused already; write ‘answer’, or set status, fields or the body")
             return Refuse(_status(found[1], 400), self._text(line, found[2].replace("\n", " "), "the words"))
         if found := _ANSWER.fullmatch(text):
             status, body = _status(found[1], 200), self._text(line, found[3] or "", "the body", several=True)
-            if status in (204, 205, 304) and body:
+            if status in _WITHOUT_BODY and body:
                 raise ValueError(f"an answer {status} has no body; leave out what follows the colon")
             return GiveAnswer(status, found[2] or "application/json", body)
         if found := _SET_FIELD.fullmatch(text):
