@@ -22,6 +22,7 @@ from sqlmodel import Session
 from xdist.scheduler import LoadScopeScheduling
 
 from helpers import free_port, sign_in, until
+from sign_in.passengers import passengers  # noqa: F401 - a fixture
 from tamarack.config.documents import keep_documents
 from tamarack.core.openapi.read import describe
 from tamarack.demo.seed import shipped_configuration
@@ -246,6 +247,14 @@ def console(settings: Settings, world: Session) -> Iterator[FlaskClient]:
 def portal(settings: Settings, world: Session) -> Iterator[FlaskClient]:
     """The portal, nobody signed in."""
     from tamarack.portal.app import make_app
+
+    yield from _client(make_app(settings))
+
+
+@pytest.fixture
+def service(settings: Settings, world: Session) -> Iterator[FlaskClient]:
+    """The sign-in service, nobody signed in."""
+    from tamarack.sign_in.app import make_app
 
     yield from _client(make_app(settings))
 

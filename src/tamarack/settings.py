@@ -14,7 +14,16 @@ from tamarack.core.http.addresses import network, networks
 from tamarack.core.http.reach import CLOSED, Reach, openings
 from tamarack.core.identity.credentials import CredentialKeys
 
-PORTS = {"console": 0, "portal": 1, "production-1": 2, "production-2": 3, "test-1": 4, "postgresql": 10, "redis": 11}
+PORTS = {
+    "console": 0,
+    "portal": 1,
+    "production-1": 2,
+    "production-2": 3,
+    "test-1": 4,
+    "sign-in": 5,
+    "postgresql": 10,
+    "redis": 11,
+}
 """Ports, counted from the base. Stand-ins follow from `STAND_INS` on."""
 
 STAND_INS = 20
@@ -48,6 +57,10 @@ class Settings(BaseSettings):
     )
     console_address: str = Field(default="", description="Address of the console in links; empty for loopback.")
     portal_address: str = Field(default="", description="Address of the portal in links; empty for loopback.")
+    sign_in_address: str = Field(
+        default="",
+        description="Address of the sign-in service, as it stands in tokens and links; empty for loopback.",
+    )
     production_address: str = Field(
         default="", description="Address of the production gateway in examples; empty for the first node."
     )
@@ -196,6 +209,10 @@ class Settings(BaseSettings):
     @property
     def portal_url(self) -> str:
         return self.portal_address or f"http://127.0.0.1:{self.port('portal')}"
+
+    @property
+    def sign_in_url(self) -> str:
+        return (self.sign_in_address or f"http://127.0.0.1:{self.port('sign-in')}").rstrip("/")
 
     def gateway_url(self, environment: str) -> str:
         """The address that callers of an environment use."""

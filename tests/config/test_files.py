@@ -34,7 +34,7 @@ def test_the_demos_files_read_back_as_themselves(tmp_path: Path) -> None:
 
 
 def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_path: Path) -> None:
-    policies = [API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED, GROUPS, KEPT_OUT, SCOPES, CLAIMS, ADDRESSES, SITES, ACCESS,
+    policies = [API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED, {"kind": "access-token", "directory": "passengers", "scopes": ["a:b"]}, GROUPS, KEPT_OUT, SCOPES, CLAIMS, ADDRESSES, SITES, ACCESS,
                 {"kind": "body-size", "at_most": "2 MB"}, {"kind": "rate-limit", "windows": ["5 per minute, sliding", "1 per 2 seconds, burst 4"], "by": "header",
                  "by_name": "x-tenant", "when_away": "refuse"}, {"kind": "cost", "counts_as": 3, "answer_value": "/usage/units"},
                 {"kind": "quota", "calls": 9, "period": "week", "time_zone": "Europe/Oslo", "when_used_up": "let through"},

@@ -22,6 +22,7 @@ from tamarack.demo.life_cycle import tell_of_versions
 from tamarack.demo.past import Past, PastCaller, kept_past, load_past
 from tamarack.demo.places import COLLECTOR, VISITOR_SCREEN
 from tamarack.demo.portal import furnish
+from tamarack.demo.sign_in import open_sign_in
 from tamarack.demo.world import ORGANIZATIONS, STAFF, DemoApplication, DemoOrganization
 from tamarack.settings import Settings
 from tamarack.store.alerts import queries as alerting
@@ -121,6 +122,7 @@ def seed(engine: Engine, settings: Settings) -> None:
         _watch(session)
         _begin_earlier(session, settings.demo_days)
         furnish(session, loaded.configuration, settings.portal_url)
+        open_sign_in(session, settings)
         tell_of_versions(session, loaded.configuration, settings.portal_url)
         targets = {
             backend.name + (", second" if place else ""): target.address.partition("://")[2]

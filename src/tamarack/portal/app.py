@@ -5,7 +5,7 @@ from pathlib import Path
 from flask import Flask
 
 from tamarack.portal import branding, notices, reasons
-from tamarack.portal.applications import credentials, sharing, usage
+from tamarack.portal.applications import clients, credentials, sharing, usage
 from tamarack.portal.applications import pages as applications
 from tamarack.portal.catalogue import feedback, reference, subscribe, trying
 from tamarack.portal.catalogue import pages as catalogue
@@ -30,6 +30,7 @@ BLUEPRINTS = (
     sharing.pages,
     usage.pages,
     credentials.pages,
+    clients.pages,
     notices.pages,
     team.pages,
     reasons.pages,

@@ -190,17 +190,18 @@ class _Up:
             engine.dispose()
 
     def start_programs(self) -> None:
-        say("Starting console, portal, nodes and worker …")
+        say("Starting console, portal, sign-in service, nodes and worker …")
         add = self.supervisor.add
         if self.demo:
             add(self.program("stand-ins", "stand-ins"))
-        for name in ("console", "portal"):
+        for name in ("console", "portal", "sign-in"):
             add(Program(name, command(name, self.settings.port(name)), self.environment()))
         for name, environment in NODES.items():
             add(self.program(name, "gateway", "--name", name, "--environment", environment))
         add(self.program("worker", "worker"))
         self.wait("The console", lambda: _answers(f"{self.settings.console_url}/-/health"), "console")
         self.wait("The portal", lambda: _answers(f"{self.settings.portal_url}/-/health"), "portal")
+        self.wait("The sign-in service", lambda: _answers(f"{self.settings.sign_in_url}/-/health"), "sign-in")
         for name in NODES:
             port = self.settings.port(name)
             self.wait(f"The node {name}", lambda p=port: _listens(p), name)
@@ -234,6 +235,11 @@ class _Up:
             for organization in ORGANIZATIONS:
                 for person in organization.people[:1]:
                     say(f"    {person.email:<27} {person.password:<18} {organization.title}, {person.role}")
+        say(f"  Sign-in service     {settings.sign_in_url}")
+        if self.demo:
+            from tamarack.demo.sign_in import PASSWORD, USER
+
+            say(f"    {USER:<27} {PASSWORD:<18} Skerry passengers, at /passengers/")
         for name, environment in NODES.items():
             say(f"  {name:<19} http://127.0.0.1:{settings.port(name)}  gateway node, {environment}")
         if self.demo:

@@ -29,6 +29,7 @@ from tamarack.store.quotas import tables as quota
 from tamarack.store.rollouts import tables as rollout
 from tamarack.store.saved_calls import tables as saved_call
 from tamarack.store.secrets import tables as secret
+from tamarack.store.sign_in import tables as directory
 from tamarack.store.statements import tables as statement
 from tamarack.store.traffic import set_aside
 from tamarack.store.traffic import tables as traffic
@@ -44,6 +45,7 @@ __all__ = [
     "audit",
     "branding",
     "catalogue_entry",
+    "directory",
     "document",
     "draft",
     "exploration",

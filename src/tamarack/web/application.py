@@ -1,4 +1,4 @@
-"""What both web applications are made of: sessions, CSRF, headers, database, filters and errors."""
+"""What all web applications are made of: sessions, CSRF, headers, database, filters and errors."""
 
 import hashlib
 from collections.abc import Callable
@@ -44,7 +44,7 @@ LARGEST_FORM = 10_000_000
 
 
 def make_application(package: str, door: str, settings: Settings, folder: Path) -> Flask:
-    """A Flask application with everything that console and portal share. `door` is one of the two.
+    """A Flask application with everything that console, portal and sign-in share. `door` is one of them.
 
     Each section of `folder` has its templates beside its pages; `traffic/calls.html` is that of the section traffic.
     """

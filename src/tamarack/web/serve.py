@@ -5,9 +5,16 @@ import sys
 
 
 def command(program: str, port: int, threads: int = 8) -> list[str]:
-    """The command that serves a web program (console or portal) on a loopback port."""
+    """The command that serves a web program (console, portal or sign-in) on a loopback port."""
     return [
-        *(sys.executable, "-m", "gunicorn", f"tamarack.{program}.app:make_app()", "--bind", f"127.0.0.1:{port}"),
+        *(
+            sys.executable,
+            "-m",
+            "gunicorn",
+            f"tamarack.{program.replace('-', '_')}.app:make_app()",
+            "--bind",
+            f"127.0.0.1:{port}",
+        ),
         *("--config", "python:tamarack.web.gunicorn_settings"),
         *("--workers", "1", "--worker-class", "gthread", "--threads", str(threads)),
         *("--timeout", "60", "--graceful-timeout", "5", "--no-control-socket"),

@@ -20,6 +20,7 @@ from tamarack.store.misfits import queries as misfits
 from tamarack.store.people import attempts, sessions
 from tamarack.store.portal import search as catalogue
 from tamarack.store.quotas import queries as quotas
+from tamarack.store.sign_in import grants as granting
 from tamarack.worker.ship import Note, set_aside, unnoted
 
 Log = Callable[[str], None]
@@ -93,5 +94,6 @@ def drop_stale(engine: Engine, settings: Settings) -> None:
         documents.drop_unkept(session, now() - timedelta(days=1))
         attempts.drop_old_attempts(session)
         sessions.drop_ended(session, timedelta(hours=settings.session_hours))
+        granting.drop_ended(session)
         catalogue.index_if_missing(session)
         session.commit()

@@ -28,6 +28,7 @@ OF_AN_API: dict[str, Any] = {
     "contact": "timetable@skerry.example",
     "naming": {"by": "header"},
     "visible_to": ["internal"],
+    "scopes": ["sailings:book Book a passage in your name"],
     "pages": [{"name": "first-steps", "title": "First steps", "document": "b" * 64}],
     "versions": [],
 }

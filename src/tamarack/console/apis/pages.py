@@ -256,6 +256,7 @@ def _impossible(api: Api, was: Version, now: Version) -> str:
 
 
 _OF_THE_API = ("title", "summary", "owner", "contact")
+_SCOPES = "scopes"
 _OF_THE_VERSION = ("base_path", "backend")
 _NAMING = ("naming", "naming_name", "naming_default")
 _CHECKED = (*_OF_THE_VERSION, *life_cycle_form.FIELDS, "default")
@@ -265,7 +266,7 @@ _CHECKED = (*_OF_THE_VERSION, *life_cycle_form.FIELDS, "default")
 @requires("edit")
 def change_description(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
-    plain = (*_OF_THE_API, *_OF_THE_VERSION, *_NAMING, "deprecates")
+    plain = (*_OF_THE_API, _SCOPES, *_OF_THE_VERSION, *_NAMING, "deprecates")
     typed = {name: request.form.get(name, "").strip() for name in plain} | life_cycle_form.typed_fields()
     if typed["state"] == "deprecated" != inside.state and not typed["deprecated_on"]:
         typed["deprecated_on"] = str(datetime.now(UTC).date())
@@ -284,7 +285,8 @@ def change_description(api: str, version: str) -> Any:
         texts = {name: typed[name] for name in _OF_THE_API}
         naming = {"by": typed["naming"], "name": typed["naming_name"], "default": typed["naming_default"]}
         named = {"naming": naming if typed["naming"] else None}
-        whole = Api.model_validate(whole.model_dump() | texts | named | {"visible_to": audience})
+        scopes = {_SCOPES: [line for line in typed[_SCOPES].splitlines() if line.strip()]}
+        whole = Api.model_validate(whole.model_dump() | texts | named | scopes | {"visible_to": audience})
     except ValidationError as error:
         problems = problems_of(error)[::-1]  # of several about one field the first says most
         errors = {life_cycle_form.field_of(problem): problem.message for problem in problems}

@@ -200,7 +200,14 @@ def _api(old: Api | None, new: Api | None) -> list[Change]:
         return [Change("added", api.title, text, api.name)]
     if new is None:
         return [Change("removed", api.title, "is removed; its calls will be answered 404", api.name)]
-    words = {"title": "title", "summary": "summary", "owner": "owner", "contact": "contact", "style": "style"}
+    words = {
+        "title": "title",
+        "summary": "summary",
+        "owner": "owner",
+        "contact": "contact",
+        "style": "style",
+        "scopes": "scopes",
+    }
     changes = _fields(api.title, api.name, old, new, words) + _seen(api.title, api.name, old, new)
     if old.naming != new.naming:
         was_named, now_named = (_naming(one) for one in (old, new))

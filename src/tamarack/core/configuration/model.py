@@ -23,6 +23,7 @@ from tamarack.core.life_cycle.version_naming import VersionNaming
 from tamarack.core.limits.window import Window, distinct
 from tamarack.core.policies import AnyPolicy, PolicyKind, kind_of
 from tamarack.core.policies.written import WrittenPolicy, bind, value_problems
+from tamarack.core.sign_in.scopes import Scopes
 from tamarack.core.text import call_shape
 from tamarack.core.types import Day, Frozen, Line, Name, OneLine, Problem, Text, Title
 from tamarack.core.written.kind import MOST_KINDS, WrittenKind
@@ -191,6 +192,8 @@ class Api(Frozen):
     naming: VersionNaming | None = None
     """How calls name a version where several share a base path; None where each has its own."""
     visible_to: Audience = ()
+    scopes: Scopes = ()
+    """What tokens of the sign-in service may be used for, each with its words for a consent page."""
     pages: tuple[DocumentationPage, ...] = Field(default=(), max_length=MOST_PAGES)
     versions: tuple[Version, ...] = ()
 

@@ -11,7 +11,7 @@ from typing import Any
 
 from tamarack.core.identity.jose import VerifyingKey, keys_of_set
 
-KINDS = ("secret", "key-set", "signing-key", "tracing")
+KINDS = ("secret", "key-set", "signing-key", "token-key", "ended-grant", "tracing")
 
 Unseal = Callable[[str, str], bytes]
 """Opens a sealed value, given what it is about; raises where it cannot."""
@@ -99,6 +99,11 @@ class Material:
         self._key_sets: dict[str, KeySetHolder] = {}
         self._signing: dict[str, dict[str, Any]] = {}
         self.signing = KeySetHolder()
+        self._token_keys: dict[str, dict[str, Any]] = {}
+        self.token_keys = KeySetHolder()
+        """What the sign-in service signs its tokens with."""
+        self.ended_grants: dict[str, float] = {}
+        """Grants whose tokens are refused, each with when the last of them is over by itself."""
         self.tracing = Tracing()
 
     def secret(self, name: str) -> SecretHolder:
@@ -121,11 +126,17 @@ class Material:
                     return
                 self.key_set(key).put(keys, float((body or {}).get("fetched_at") or 0))
             case "signing-key":
+                _hold(self._signing, self.signing, key, body)
+            case "token-key":
+                _hold(self._token_keys, self.token_keys, key, body)
+            case "ended-grant":
                 if body is None:
-                    self._signing.pop(key, None)
+                    self.ended_grants.pop(key, None)
                 else:
-                    self._signing[key] = body["jwk"] | {"kid": key}
-                self.signing.put(keys_of_set({"keys": list(self._signing.values())}))
+                    at = float(body.get("at") or 0)
+                    for gone in [one for one, until in self.ended_grants.items() if until < at]:
+                        del self.ended_grants[gone]  # its last token is over by itself
+                    self.ended_grants[key] = float(body["until"])
             case "tracing" if key == self._environment:
                 asked = body or {}
                 self.tracing.put(float(asked.get("share") or 0), dict(asked.get("watched") or {}))
@@ -134,6 +145,15 @@ class Material:
         values = body.get("values") or {}
         own = values.get(self._environment) or values.get("") or []
         return tuple((self._unseal(one["sealed"], f"secret {name}"), float(one.get("until") or 0)) for one in own)
+
+
+def _hold(held: dict[str, dict[str, Any]], keys: KeySetHolder, name: str, body: dict[str, Any] | None) -> None:
+    """Take up a key of ours, or that it is gone."""
+    if body is None:
+        held.pop(name, None)
+    else:
+        held[name] = body["jwk"] | {"kid": name}
+    keys.put(keys_of_set({"keys": list(held.values())}))
 
 
 def nothing_sealed(sealed: str, about: str) -> bytes:

@@ -34,6 +34,8 @@ from tamarack.store.applications import sharing
 from tamarack.store.applications.tables import Application, Credential, Subscription
 from tamarack.store.errors import NotPossible
 from tamarack.store.mail import telling
+from tamarack.store.sign_in.clients import clients_of
+from tamarack.store.sign_in.users import directories
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db
 from tamarack.web.paging import Paging
@@ -124,6 +126,8 @@ def page(id: str) -> Any:
         examples=_examples(credentials, subscriptions, offers, shown),
         refused=refused,
         ending=still_called(application),
+        clients=clients_of(db(), application.id),
+        has_directories=bool(directories(db())),
         environments=ENVIRONMENTS,
         plans={one.id: _plans_for(one) for one in subscriptions},
         notices=telling.notices(db(), reader(), most=4, application=application),

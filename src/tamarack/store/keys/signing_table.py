@@ -16,6 +16,8 @@ class SigningKey(SQLModel, table=True):
     kid: str = Field(primary_key=True)
     sealed: str
     public: dict[str, Any] = Json()
+    purpose: str = "signed-key"
+    """What it signs: `signed-key`, or `token` of the sign-in service."""
     made_at: datetime = Moment()
     made_by: str = ""
     retired_at: datetime | None = Moment(default=None)

@@ -1,0 +1,1 @@
+"""Directories of end users, and the users in them."""

@@ -1,0 +1,130 @@
+"""The authorization endpoint: a user signs in, agrees, and is sent back with a code (RFC 6749, 4.1; OpenID Connect)."""
+
+from typing import Any
+from urllib.parse import parse_qsl, urlencode, urlsplit
+
+from authlib.oauth2.rfc6749 import AccessDeniedError, OAuth2Error
+from authlib.oidc.core.errors import ConsentRequiredError, LoginRequiredError
+from flask import Blueprint, Response, abort, current_app, g, make_response, redirect, request, url_for
+
+from tamarack.core.sign_in.redirects import origin_of
+from tamarack.core.sign_in.scopes import STANDARD, asked_for, granted
+from tamarack.sign_in.oauth import Client, allowed_scopes
+from tamarack.sign_in.page import directory_named, issuer_of, me, render
+from tamarack.store.applications.tables import Application
+from tamarack.store.people.tables import Organization
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.sign_in import grants as granting
+from tamarack.store.sign_in.tables import Directory, SignInClient
+from tamarack.web.application import db
+
+pages = Blueprint("authorize", __name__)
+
+_POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
+    " connect-src 'self'; form-action 'self' {origin}; base-uri 'none'; frame-ancestors 'none'"
+)
+"""As on every page, and the form may lead on to where the user is sent back: browsers ask that of redirects too."""
+
+
+def _server() -> Any:
+    return current_app.extensions["tamarack_oauth"]
+
+
+def _with_issuer(response: Response, directory: Directory) -> Response:
+    """An answer that sends a user back says who sends it, errors too (RFC 9207)."""
+    where = response.location
+    if where and "iss=" not in urlsplit(where).query:
+        glue = "&" if urlsplit(where).query else "?"
+        response.location = f"{where}{glue}{urlencode({'iss': issuer_of(directory)})}"
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+def _refused(error: OAuth2Error, directory: Directory) -> Any:
+    """Tell the client, where it is known where to; else the user, and nobody is sent anywhere."""
+    if getattr(error, "redirect_uri", None):
+        return _with_issuer(_server().handle_error_response(None, error), directory)
+    words = error.description or error.error
+    return render("refused.html", directory, words=words), 400
+
+
+@pages.route("/<directory>/authorize", methods=["GET", "POST"])
+def authorize(directory: str) -> Any:
+    """Ask the user, where they have not agreed yet, and send them back."""
+    found = g.directory = directory_named(directory)
+    user = me(found)
+    prompts = request.args.get("prompt", "").split()
+    try:
+        grant = _server().get_consent_grant(end_user=user)
+        back, client = grant.redirect_uri, grant.request.client
+        if request.method == "POST" and user is not None and "answer" in request.form:
+            return _answered(found, grant, user, client)
+        if user is None or "login" in prompts:
+            if "none" in prompts:
+                raise LoginRequiredError(redirect_uri=back)
+            return redirect(url_for("door.form", directory=directory, next=_without_login()))
+        if user.must_change_password:
+            return redirect(url_for("door.password", directory=directory, next=request.full_path))
+        scopes = granted(asked_for(request.args.get("scope", "")), allowed_scopes(client.kept))
+        agreed = granting.agreed(db(), user.id, client.id)
+        if set(scopes) <= set(agreed) and agreed and "consent" not in prompts:
+            return _sent_back(found, grant, user)
+        if "none" in prompts:
+            raise ConsentRequiredError(redirect_uri=back)
+    except OAuth2Error as error:
+        db().rollback()
+        error.state = request.args.get("state")
+        return _refused(error, found)
+    return _asked(found, client, scopes, back)
+
+
+def _without_login() -> str:
+    """This request, to come back to when the user has signed in: asked for anew once is enough."""
+    pairs = [(name, value) for name, value in parse_qsl(request.query_string.decode("latin-1"), keep_blank_values=True)]
+    kept = [(name, "consent" if "consent" in value.split() else "") if name == "prompt" else (name, value)
+            for name, value in pairs]  # fmt: skip
+    return f"{request.path}?{urlencode([pair for pair in kept if pair != ('prompt', '')])}"
+
+
+def _asked(directory: Directory, client: Client, scopes: tuple[str, ...], back: str) -> Any:
+    application = db().get(Application, client.kept.application_id)
+    organization = db().get(Organization, application.organization_id) if application is not None else None
+    page = render(
+        "consent.html",
+        directory,
+        client=client.kept,
+        organization=organization.title if organization is not None else "",
+        said=[words_of(client.kept, scope) for scope in scopes],
+        back=urlsplit(back).hostname or urlsplit(back).scheme,
+    )
+    answer = make_response(page)
+    answer.headers["Content-Security-Policy"] = _POLICY.format(origin=origin_of(back))
+    return answer
+
+
+def words_of(client: SignInClient, scope: str) -> str:
+    """What a scope lets a client do, in the words of the API's owner."""
+    if scope in STANDARD:
+        return STANDARD[scope]
+    configuration = rolling.running_configuration(db(), client.environment)
+    said = (f"{api.title}: {one.words}" for api in configuration.apis for one in api.scopes if one.name == scope)
+    return next(said, scope)
+
+
+def _answered(directory: Directory, grant: Any, user: Any, client: Client) -> Any:
+    if user.must_change_password:
+        abort(403, "Change your password first.")
+    if request.form["answer"] != "allow":
+        raise AccessDeniedError(redirect_uri=grant.redirect_uri)
+    scopes = granted(asked_for(request.args.get("scope", "")), allowed_scopes(client.kept))
+    granting.agree(db(), user.id, client.id, scopes)
+    return _sent_back(directory, grant, user)
+
+
+def _sent_back(directory: Directory, grant: Any, user: Any) -> Any:
+    response = _server().create_authorization_response(grant_user=user, grant=grant)
+    db().commit()
+    if response.status_code == 302:
+        response.status_code = 303
+    return _with_issuer(response, directory)

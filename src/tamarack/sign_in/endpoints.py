@@ -1,0 +1,154 @@
+"""What clients ask of the service without a browser: tokens, revocation, introspection, keys, metadata, user facts."""
+
+import base64
+import binascii
+from typing import Any
+from urllib.parse import unquote
+
+from flask import Blueprint, Response, current_app, g, jsonify, request
+
+from tamarack.core.sign_in.scopes import OPENID, STANDARD
+from tamarack.core.sign_in.tokens import ALGORITHM
+from tamarack.sign_in.oauth import facts_of, token_of
+from tamarack.sign_in.page import directory_named, issuer_of
+from tamarack.store.keys import signing
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.sign_in.clients import GRANTS
+from tamarack.store.sign_in.tables import Directory, EndUser
+from tamarack.web.application import db
+
+pages = Blueprint("endpoints", __name__)
+
+MOST_BYTES = 20_000
+"""Of a request for a token."""
+
+
+def _problem(error: str, words: str, status: int = 400) -> Response:
+    answer = jsonify(error=error, error_description=words)
+    answer.status_code = status
+    answer.headers["Cache-Control"] = "no-store"
+    if status == 401:
+        answer.headers["WWW-Authenticate"] = 'Basic realm="sign-in service"'
+    return answer
+
+
+def _unfit() -> Response | None:
+    """What Authlib lets pass: parameters in the address, or twice, and two clients in one request (RFC 6749, 3.2)."""
+    if request.query_string:
+        return _problem("invalid_request", "Parameters go in the body, not in the address.")
+    if (request.content_length or 0) > MOST_BYTES:
+        return _problem("invalid_request", "The request is too large.")
+    twice = next((name for name in request.form if len(request.form.getlist(name)) > 1), None)
+    if twice is not None:
+        return _problem("invalid_request", "A parameter is sent twice.")
+    basic = _basic_client()
+    if basic and "client_secret" in request.form:
+        return _problem("invalid_request", "The client shows its secret twice; send it once.")
+    if basic and request.form.get("client_id", basic) != basic:
+        return _problem("invalid_request", "Two clients are named; name one.")
+    return None
+
+
+def _basic_client() -> str:
+    kind, _, value = request.headers.get("Authorization", "").partition(" ")
+    if kind.lower() != "basic":
+        return ""
+    try:
+        return unquote(base64.b64decode(value, validate=True).decode().partition(":")[0])
+    except (binascii.Error, UnicodeDecodeError):
+        return ""
+
+
+def _asked(directory: str, answer: Any) -> Any:
+    g.directory = directory_named(directory)
+    unfit = _unfit()
+    if unfit is not None:
+        return unfit
+    response: Response = answer()
+    if response.status_code == 200:
+        db().commit()
+    else:
+        db().rollback()
+    response.headers["Cache-Control"] = "no-store"
+    response.headers["Pragma"] = "no-cache"
+    return response
+
+
+@pages.post("/<directory>/token")
+def token(directory: str) -> Any:
+    """Tokens for a code, a refresh token, or a client of its own (RFC 6749, 3.2)."""
+    return _asked(directory, current_app.extensions["tamarack_oauth"].create_token_response)
+
+
+@pages.post("/<directory>/revoke")
+def revoke(directory: str) -> Any:
+    """A client is done with a token; all of its grant ends (RFC 7009)."""
+    return _asked(directory, lambda: current_app.extensions["tamarack_oauth"].create_endpoint_response("revocation"))
+
+
+@pages.post("/<directory>/introspect")
+def introspect(directory: str) -> Any:
+    """Whether a token is good, for the client that it was given to (RFC 7662)."""
+    return _asked(directory, lambda: current_app.extensions["tamarack_oauth"].create_endpoint_response("introspection"))
+
+
+@pages.get("/<directory>/userinfo")
+def userinfo(directory: str) -> Any:
+    """What the user agreed to tell (OpenID Connect Core, 5.3)."""
+    g.directory = directory_named(directory)
+    kind, _, value = request.headers.get("Authorization", "").partition(" ")
+    found = token_of(value.strip()) if kind.lower() == "bearer" else None
+    scopes = str(found.claims.get("scope", "")).split() if found is not None else []
+    user = db().get(EndUser, found.grant.user_id) if found is not None and found.grant.user_id else None
+    if user is None or not user.active or OPENID not in scopes:
+        answer = _problem("invalid_token", "An access token of a user with the scope openid is needed.", 401)
+        answer.headers["WWW-Authenticate"] = 'Bearer error="invalid_token"'
+        return answer
+    return jsonify(facts_of(user, scopes))
+
+
+@pages.get("/<directory>/jwks.json")
+def keys(directory: str) -> Any:
+    """The public keys that tokens are verified with (RFC 7517)."""
+    directory_named(directory)
+    known = [one for one in signing.signing_keys(db(), "token") if one.retired_at is None]
+    answer = jsonify(keys=[one.public | {"kid": one.kid, "use": "sig", "alg": ALGORITHM} for one in known])
+    answer.headers["Cache-Control"] = "public, max-age=300"
+    return answer
+
+
+@pages.get("/.well-known/oauth-authorization-server/<directory>")
+@pages.get("/<directory>/.well-known/openid-configuration")
+@pages.get("/<directory>/.well-known/oauth-authorization-server")
+def metadata(directory: str) -> Any:
+    """What the service offers (RFC 8414; OpenID Connect Discovery)."""
+    return jsonify(described(directory_named(directory)))
+
+
+def described(directory: Directory) -> dict[str, Any]:
+    """A directory's metadata."""
+    issuer = issuer_of(directory)
+    known = {one.name for where in ("production", "test") for api in rolling.running_configuration(db(), where).apis
+             for one in api.scopes}  # fmt: skip
+    methods = ["client_secret_basic", "client_secret_post", "none"]
+    return {
+        "issuer": issuer,
+        "authorization_endpoint": f"{issuer}/authorize",
+        "token_endpoint": f"{issuer}/token",
+        "revocation_endpoint": f"{issuer}/revoke",
+        "introspection_endpoint": f"{issuer}/introspect",
+        "userinfo_endpoint": f"{issuer}/userinfo",
+        "jwks_uri": f"{issuer}/jwks.json",
+        "response_types_supported": ["code"],
+        "response_modes_supported": ["query"],
+        "grant_types_supported": list(GRANTS),
+        "code_challenge_methods_supported": ["S256"],
+        "token_endpoint_auth_methods_supported": methods,
+        "revocation_endpoint_auth_methods_supported": methods,
+        "introspection_endpoint_auth_methods_supported": methods[:2],
+        "authorization_response_iss_parameter_supported": True,
+        "scopes_supported": [*STANDARD, *sorted(known)],
+        "subject_types_supported": ["public"],
+        "id_token_signing_alg_values_supported": [ALGORITHM],
+        "claims_supported": ["sub", "name", "email", "email_verified"],
+    }

@@ -1,0 +1,48 @@
+"""What every page of the sign-in service needs: the directory that its address names, and who is signed in there."""
+
+from typing import Any, cast
+
+from flask import abort, current_app, g, render_template
+
+from tamarack.core.sign_in.password_rules import in_words
+from tamarack.store.columns import now
+from tamarack.store.people.sessions import note_use
+from tamarack.store.sign_in.tables import Directory, EndUser
+from tamarack.web.application import db, settings_of
+from tamarack.web.people.signed_in import my_session
+
+
+def directory_named(name: str) -> Directory:
+    """A directory that is there and open, or 404."""
+    found = db().get(Directory, name)
+    if found is None or not found.active:
+        abort(404, "There is nothing to sign in to at this address.")
+    return found
+
+
+def issuer_of(directory: Directory) -> str:
+    """What a directory's tokens say of who made them."""
+    return f"{settings_of(current_app).sign_in_url}/{directory.name}"
+
+
+def me(directory: Directory) -> EndUser | None:
+    """Who is signed in to a directory with this browser, or None."""
+    if "user" not in g:
+        found = my_session()
+        user = db().get(EndUser, found.who) if found is not None else None
+        if user is not None and found is not None:
+            if not user.active or user.session_epoch != found.epoch:
+                user = None
+            elif note_use(db(), found):
+                db().commit()
+                db().refresh(user)
+        g.user = user
+        g.auth_at = found.made_at if found is not None else now()
+    user = cast(EndUser | None, g.user)
+    return user if user is not None and user.directory == directory.name else None
+
+
+def render(template: str, directory: Directory, **values: Any) -> str:
+    """A page of a directory."""
+    return render_template(template, directory=directory, rules_in_words=in_words(directory.password_rules),
+                           me=me(directory), **values)  # fmt: skip

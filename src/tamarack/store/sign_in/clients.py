@@ -1,0 +1,103 @@
+"""Clients of the sign-in service: made for an application, their secret replaced, revoked."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Sequence
+from hashlib import blake2b
+from hmac import compare_digest
+
+from sqlmodel import Session, col, select
+
+from tamarack.core.sign_in.redirects import MOST, redirect_problem
+from tamarack.core.text import line_problem
+from tamarack.store.applications.tables import Application
+from tamarack.store.audit import log as auditing
+from tamarack.store.audit.log import Actor
+from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
+from tamarack.store.sign_in import grants as granting
+from tamarack.store.sign_in.tables import Directory, SignInClient
+
+CODE, CLIENT, REFRESH = "authorization_code", "client_credentials", "refresh_token"
+GRANTS = {CODE: "signs users in", CLIENT: "calls for itself", REFRESH: "stays signed in"}
+"""The grants that a client may use, and what they mean."""
+
+
+def digest_of(value: str, pepper: bytes) -> str:
+    """What is kept of a secret, code or token: a keyed hash."""
+    return blake2b(value.encode("utf-8", "replace"), key=pepper[:64], digest_size=24).hexdigest()
+
+
+def new_secret() -> str:
+    """A client's secret, code or token: 256 random bits."""
+    return secrets.token_urlsafe(32)
+
+
+def make_client(
+    session: Session,
+    actor: Actor,
+    application: Application,
+    directory: Directory,
+    environment: str,
+    title: str,
+    grants: Sequence[str],
+    redirects: Sequence[str],
+    scopes: Sequence[str],
+    confidential: bool,
+    pepper: bytes,
+) -> tuple[SignInClient, str]:
+    """A client, and its secret (empty for a public one), which is never shown again. Raises `NotPossible`."""
+    if wrong := line_problem(title) or ("" if 0 < len(title) <= 120 else "has to have 1 to 120 characters"):
+        raise NotPossible(f"the title {wrong}", "title")
+    chosen = [grant for grant in GRANTS if grant in grants]
+    if not set(chosen) & {CODE, CLIENT}:
+        raise NotPossible("choose what the client does: sign users in, call for itself, or both", "grants")
+    if CLIENT in chosen and not confidential:
+        raise NotPossible("only a client that keeps a secret can call for itself", "confidential")
+    if CODE in chosen and not redirects:
+        raise NotPossible("write where users are sent back to, like https://app.example/back", "redirects")
+    if len(redirects) > MOST:
+        raise NotPossible(f"at most {MOST} addresses fit", "redirects")
+    for address in redirects:
+        if wrong := redirect_problem(address):
+            raise NotPossible(f"{address[:80]!r} {wrong}", "redirects")
+    secret = new_secret() if confidential else ""
+    made = SignInClient(
+        id=f"{application.name[:40]}-{secrets.token_hex(6)}",
+        application_id=application.id,
+        directory=directory.name,
+        environment=environment,
+        title=title,
+        confidential=confidential,
+        secret_digest=digest_of(secret, pepper) if secret else "",
+        redirects=list(dict.fromkeys(redirects)),
+        grants=chosen,
+        scopes=list(dict.fromkeys(scopes)),
+    )
+    session.add(made)
+    session.flush()
+    auditing.record(session, actor, "make client", made.id, application=application.name, directory=directory.name)
+    return made, secret
+
+
+def clients_of(session: Session, application_id: str) -> list[SignInClient]:
+    """An application's clients, the newest first."""
+    query = select(SignInClient).where(SignInClient.application_id == application_id)
+    return list(session.exec(query.order_by(col(SignInClient.made_at).desc())))
+
+
+def is_secret_of(client: SignInClient, secret: str, pepper: bytes) -> bool:
+    """Whether a secret is the client's, in constant time."""
+    return bool(client.secret_digest) and compare_digest(client.secret_digest, digest_of(secret, pepper))
+
+
+def revoke_client(session: Session, actor: Actor, client: SignInClient) -> None:
+    """Revoke a client: nothing more is granted to it, and all that was ends."""
+    if client.revoked_at is not None:
+        return
+    client.revoked_at = now()
+    session.add(client)
+    session.flush()
+    granting.end_all_to(session, client.id, "its client was revoked")
+    auditing.record(session, actor, "revoke client", client.id)

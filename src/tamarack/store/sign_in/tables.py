@@ -1,0 +1,124 @@
+"""Directories of end users, the clients that sign them in, and what was granted to those."""
+
+from datetime import datetime
+from typing import Any
+
+from sqlmodel import Field, SQLModel, UniqueConstraint
+
+from tamarack.core.sign_in.password_rules import PasswordRules
+from tamarack.store.columns import Json, Moment, Names, new_id
+
+
+class Directory(SQLModel, table=True):
+    """A set of end users, with rules of its own. Each is an issuer of tokens."""
+
+    __tablename__ = "directory"
+
+    name: str = Field(primary_key=True)
+    title: str
+    rules: dict[str, Any] = Json()
+    access_minutes: int = 60
+    refresh_days: int = 30
+    active: bool = True
+    made_at: datetime = Moment()
+
+    @property
+    def password_rules(self) -> PasswordRules:
+        """The rules for passwords."""
+        return PasswordRules.model_validate(self.rules)
+
+
+class EndUser(SQLModel, table=True):
+    """Someone who uses applications. `groups` and `claims` are set by staff, the name by the user."""
+
+    __tablename__ = "end_user"
+    __table_args__ = (UniqueConstraint("directory", "email"),)
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    directory: str = Field(foreign_key="directory.name", index=True)
+    email: str
+    name: str
+    password_hash: str | None = None
+    must_change_password: bool = False
+    active: bool = True
+    session_epoch: int = 0
+    groups: list[str] = Names()
+    claims: dict[str, Any] = Json(default_factory=dict)
+    made_at: datetime = Moment()
+    seen_at: datetime | None = Moment(default=None)
+
+
+class SignInClient(SQLModel, table=True):
+    """A client of the sign-in service (OAuth 2.0): how an application gets tokens in one environment."""
+
+    __tablename__ = "sign_in_client"
+
+    id: str = Field(primary_key=True)
+    application_id: str = Field(foreign_key="application.id", index=True)
+    directory: str = Field(foreign_key="directory.name")
+    environment: str
+    title: str
+    confidential: bool
+    secret_digest: str = ""
+    """A keyed hash of the secret; empty for a public client."""
+    redirects: list[str] = Names()
+    grants: list[str] = Names()
+    scopes: list[str] = Names()
+    made_at: datetime = Moment()
+    revoked_at: datetime | None = Moment(default=None)
+
+
+class SignInGrant(SQLModel, table=True):
+    """What a client was granted, by a user or for itself. Every token names its grant; when it ends, so do they."""
+
+    __tablename__ = "sign_in_grant"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    client_id: str = Field(foreign_key="sign_in_client.id", index=True)
+    user_id: str | None = Field(default=None, foreign_key="end_user.id", index=True)
+    scopes: list[str] = Names()
+    made_at: datetime = Moment()
+    ended_at: datetime | None = Moment(default=None)
+    why: str = ""
+    expires_at: datetime = Moment()
+    """When the last access token that came from it is over."""
+
+
+class Consent(SQLModel, table=True):
+    """What a user has agreed to for a client."""
+
+    __tablename__ = "consent"
+
+    user_id: str = Field(foreign_key="end_user.id", primary_key=True)
+    client_id: str = Field(foreign_key="sign_in_client.id", primary_key=True)
+    scopes: list[str] = Names()
+    given_at: datetime = Moment()
+
+
+class AuthorizationCode(SQLModel, table=True):
+    """An authorization code (RFC 6749, 4.1.2), by its digest; used once."""
+
+    __tablename__ = "authorization_code"
+
+    digest: str = Field(primary_key=True)
+    grant_id: str = Field(foreign_key="sign_in_grant.id")
+    redirect_uri: str
+    named_redirect: bool = True
+    """Whether the request named its address; then the token request has to name the same."""
+    code_challenge: str = ""
+    nonce: str = ""
+    auth_at: datetime = Moment()
+    expires_at: datetime = Moment(index=True)
+    used_at: datetime | None = Moment(default=None)
+
+
+class RefreshToken(SQLModel, table=True):
+    """A refresh token, by its digest; used once, and then another takes its place."""
+
+    __tablename__ = "refresh_token"
+
+    digest: str = Field(primary_key=True)
+    grant_id: str = Field(foreign_key="sign_in_grant.id", index=True)
+    made_at: datetime = Moment()
+    expires_at: datetime = Moment(index=True)
+    used_at: datetime | None = Moment(default=None)
