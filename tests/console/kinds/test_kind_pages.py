@@ -8,8 +8,8 @@ import pytest
 from flask.testing import FlaskClient
 from sqlmodel import Session, select
 
-from conftest import sign_in
 from console.life_cycle.test_steps import words
+from helpers import sign_in
 from tamarack.core.written.kind import WrittenKind
 from tamarack.store.audit.tables import AuditEntry
 from tamarack.store.draft import queries as drafting

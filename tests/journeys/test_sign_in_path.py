@@ -1,0 +1,113 @@
+"""A passenger signs in to an application: by a browser, an independent client library, and the gateway."""
+
+import json
+import subprocess
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+import pytest
+from playwright.sync_api import Browser, Page, Route, expect
+from requests_oauthlib import OAuth2Session
+
+from helpers import until
+from journeys.conftest import Installation, sign_in
+from journeys.test_shaping_path import LEAD
+from tamarack.demo.world import STAFF
+
+pytestmark = pytest.mark.journey
+
+ADMIN = STAFF[0]
+BACK = "http://127.0.0.1:51999/back"
+SCOPES = ["openid", "profile", "fares:quote", "offline_access"]
+
+
+def tariffs(demo: Installation, token: str) -> int:
+    """The status of a call of Fares with a token, by curl."""
+    command = ["curl", "--silent", "--output", "/dev/null", "--write-out", "%{http_code}",
+               "--header", f"Authorization: Bearer {token}", f"{demo.production}/fares/v1/tariffs"]  # fmt: skip
+    return int(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+
+
+def test_a_passenger_signs_in_changes_the_password_agrees_and_takes_it_back(
+    demo: Installation, page: Page, browser: Browser, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("OAUTHLIB_INSECURE_TRANSPORT", "1")  # the demo is served on loopback
+    # staff make a passenger, with a password that is shown once
+    sign_in(page, demo.console, ADMIN.email, ADMIN.password)
+    page.goto(f"{demo.console}/directories/passengers/")
+    page.get_by_label("Name", exact=True).fill("Astrid Moe")
+    page.get_by_label("Mail address", exact=True).fill("a.moe@moe.example")
+    page.get_by_role("button", name="Add, with a temporary password").click()
+    temporary = page.get_by_role("status").locator("code").inner_text()
+    page.reload()
+    expect(page.get_by_text(temporary)).to_have_count(0)
+    # the application's developer makes a client in the portal
+    developer = browser.new_page()
+    sign_in(developer, demo.portal, *LEAD)
+    developer.goto(f"{demo.portal}/applications/")
+    developer.get_by_role("link", name="Tern Mobile").first.click()
+    developer.get_by_role("link", name="Add a client").click()
+    developer.get_by_label("What users read it is called").fill("Tern on foot")
+    developer.get_by_label("Environment").select_option("production")
+    developer.get_by_label("It runs").select_option("no")
+    developer.get_by_label("Where users are sent back to").fill("http://tern.example/back")
+    developer.get_by_label("Ask what a passage costs in your name").check()
+    developer.get_by_role("button", name="Make the client").click()
+    expect(developer.get_by_text("is not encrypted; use https")).to_be_visible()
+    developer.get_by_label("Where users are sent back to").fill("http://127.0.0.1/back")
+    developer.get_by_role("button", name="Make the client").click()
+    client_id = developer.get_by_role("row").filter(has_text="client id").locator("code").inner_text()
+    # the passenger is sent to the service by a library that knows nothing of it but its metadata
+    issuer = f"{demo.sign_in}/passengers"
+    known: dict[str, Any] = json.loads(
+        subprocess.run(
+            ["curl", "--silent", f"{issuer}/.well-known/openid-configuration"], capture_output=True, check=True
+        ).stdout
+    )
+    assert known["issuer"] == issuer
+    library = OAuth2Session(client_id, redirect_uri=BACK, scope=SCOPES, pkce="S256",
+                            auto_refresh_kwargs={"client_id": client_id})  # fmt: skip
+    address, state = library.authorization_url(known["authorization_endpoint"], nonce="n")
+    passenger = browser.new_page()
+    arrived: list[str] = []
+
+    def take(route: Route) -> None:
+        arrived.append(route.request.url)
+        route.fulfill(body="back in the application")
+
+    passenger.route(f"{BACK}**", take)
+    passenger.goto(address)
+    passenger.get_by_label("Mail address").fill("a.moe@moe.example")
+    passenger.get_by_label("Password").fill(temporary)
+    passenger.get_by_role("button", name="Sign in").click()
+    # the password that someone else set has to be changed, by the directory's rules
+    passenger.get_by_label("Your present password").fill(temporary)
+    passenger.get_by_label("New password").fill("gulls-and-tides")
+    passenger.get_by_role("button", name="Change it").click()
+    expect(passenger.get_by_text("needs a digit")).to_be_visible()
+    passenger.get_by_label("Your present password").fill(temporary)
+    passenger.get_by_label("New password").fill("gulls-and-tides-7")
+    passenger.get_by_role("button", name="Change it").click()
+    expect(passenger.get_by_text("Fares: Ask what a passage costs in your name")).to_be_visible()
+    passenger.get_by_role("button", name="Allow", exact=True).click()
+    expect(passenger.get_by_text("back in the application")).to_be_visible()
+    told = parse_qs(urlsplit(arrived[0]).query)
+    assert told["state"] == [state] and told["iss"] == [issuer]
+    made = library.fetch_token(known["token_endpoint"], code=told["code"][0], include_client_id=True)
+    assert tariffs(demo, made["access_token"]) == 200
+    again = library.refresh_token(known["token_endpoint"], refresh_token=made["refresh_token"], client_id=client_id)
+    assert tariffs(demo, again["access_token"]) == 200
+    facts = library.get(known["userinfo_endpoint"]).json()
+    assert facts["name"] == "Astrid Moe"
+    # the call is counted to the application and the passenger
+    page.goto(f"{demo.console}/traffic/calls?where=end-user+is+{facts['sub']}")
+    until(lambda: page.reload() and "tern-mobile" in page.get_by_role("main").inner_text(), "the call")
+    # and what was agreed to is taken back: refused within a moment
+    passenger.goto(f"{issuer}/")
+    passenger.get_by_role("button", name="Take back").click()
+    until(lambda: tariffs(demo, again["access_token"]) == 401, "the end of the token")
+    refused = library.post(known["token_endpoint"], data={"grant_type": "refresh_token", "client_id": client_id,
+                                                          "refresh_token": again["refresh_token"]}, withhold_token=True)  # fmt: skip
+    assert (refused.status_code, refused.json()["error"]) == (400, "invalid_grant")
+    developer.close()
+    passenger.close()
