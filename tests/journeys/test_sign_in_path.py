@@ -6,6 +6,7 @@ from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 import pytest
+from oauthlib.oauth2 import DeviceClient
 from playwright.sync_api import Browser, Page, Route, expect
 from requests_oauthlib import OAuth2Session
 
@@ -55,6 +56,7 @@ def test_a_passenger_signs_in_changes_the_password_agrees_and_takes_it_back(
     developer.get_by_role("button", name="Make the client").click()
     expect(developer.get_by_text("is not encrypted; use https")).to_be_visible()
     developer.get_by_label("Where users are sent back to").fill("http://127.0.0.1/back")
+    developer.get_by_label("signs users in on a device without a keyboard").check()
     developer.get_by_role("button", name="Make the client").click()
     client_id = developer.get_by_role("row").filter(has_text="client id").locator("code").inner_text()
     # the passenger is sent to the service by a library that knows nothing of it but its metadata
@@ -102,10 +104,26 @@ def test_a_passenger_signs_in_changes_the_password_agrees_and_takes_it_back(
     # the call is counted to the application and the passenger
     page.goto(f"{demo.console}/traffic/calls?where=end-user+is+{facts['sub']}")
     until(lambda: page.reload() and "tern-mobile" in page.get_by_role("main").inner_text(), "the call")
+    # a screen on the quay, which has no keyboard, is let in by the same passenger
+    quay = OAuth2Session(client=DeviceClient(client_id, scope=SCOPES))
+    shown = quay.post(known["device_authorization_endpoint"], data={"client_id": client_id, "scope": " ".join(SCOPES)},
+                      withhold_token=True).json()  # fmt: skip
+    passenger.goto(shown["verification_uri"])
+    passenger.get_by_label("Code").fill("BBBB-BBBB")
+    passenger.get_by_role("button", name="Go on").click()
+    expect(passenger.get_by_text("No device waits with this code")).to_be_visible()
+    passenger.get_by_label("Code").fill(shown["user_code"].lower())
+    passenger.get_by_role("button", name="Go on").click()
+    expect(passenger.get_by_text(shown["user_code"])).to_be_visible()
+    passenger.get_by_role("button", name="Allow", exact=True).click()
+    expect(passenger.get_by_text("The device is let in")).to_be_visible()
+    on_the_quay = quay.fetch_token(known["token_endpoint"], device_code=shown["device_code"], include_client_id=True)
+    assert tariffs(demo, on_the_quay["access_token"]) == 200
     # and what was agreed to is taken back: refused within a moment
     passenger.goto(f"{issuer}/")
     passenger.get_by_role("button", name="Take back").click()
     until(lambda: tariffs(demo, again["access_token"]) == 401, "the end of the token")
+    until(lambda: tariffs(demo, on_the_quay["access_token"]) == 401, "the end of the quay's token")
     refused = library.post(known["token_endpoint"], data={"grant_type": "refresh_token", "client_id": client_id,
                                                           "refresh_token": again["refresh_token"]}, withhold_token=True)  # fmt: skip
     assert (refused.status_code, refused.json()["error"]) == (400, "invalid_grant")

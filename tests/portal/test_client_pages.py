@@ -71,3 +71,24 @@ def test_nobody_else_sees_or_ends_a_client(portal: FlaskClient, passengers: Pass
     world.expire_all()
     kept = world.get(SignInClient, passengers.web.id)
     assert kept is not None and kept.revoked_at is None
+
+
+def test_a_secret_is_replaced_while_the_one_before_goes_on(
+    lead: FlaskClient, service: FlaskClient, passengers: Passengers
+) -> None:
+    def status(secret: str) -> int:
+        asked = {"grant_type": "client_credentials"}
+        return service.post("/passengers/token", data=asked, auth=(passengers.web.id, secret)).status_code
+
+    page = f"{base(passengers)}/clients/{passengers.web.id}"
+    assert lead.post(f"{page}/secret", data={"keep": "99"}).status_code == 400
+    shown = re.search(
+        r"shown this once:</b> <code>([^<]+)</code>",
+        lead.post(f"{page}/secret", data={"keep": "1"}, follow_redirects=True).text,
+    )
+    assert shown is not None and shown[1] not in lead.get(page).text
+    assert (status(shown[1]), status(passengers.secret)) == (200, 200)
+    assert "The secret before is still good" in lead.get(page).text
+    lead.post(f"{page}/secret/end")
+    assert (status(shown[1]), status(passengers.secret)) == (200, 401)
+    assert lead.post(f"{base(passengers)}/clients/{passengers.phone.id}/secret", data={"keep": "1"}).status_code == 409

@@ -18,6 +18,7 @@ from sign_in.passengers import BACK, PASSWORD, Passengers
 from tamarack.store.columns import now
 from tamarack.store.rollouts.tables import FeedItem
 from tamarack.store.sign_in import grants as granting
+from tamarack.store.sign_in.clients import GRANTS
 from tamarack.store.sign_in.tables import AuthorizationCode, RefreshToken, SignInGrant
 
 VERIFIER = "v" * 64
@@ -309,7 +310,7 @@ def test_metadata_names_every_endpoint_and_nothing_that_is_not_there(
 ) -> None:
     said = service.get("/.well-known/oauth-authorization-server/passengers").json
     assert said == service.get("/passengers/.well-known/openid-configuration").json
-    assert said["grant_types_supported"] == ["authorization_code", "client_credentials", "refresh_token"]
+    assert said["grant_types_supported"] == list(GRANTS)
     assert said["response_types_supported"] == ["code"] and said["code_challenge_methods_supported"] == ["S256"]
     for name in said:
         if name.endswith("_endpoint") or name == "jwks_uri":

@@ -27,7 +27,8 @@ def open_sign_in(session: Session, settings: Settings) -> None:
     mobile = session.exec(select(Application).where(Application.name == "tern-mobile")).one()
     for environment in ("production", "test"):
         clients.make_client(
-            session, COMMAND_LINE, mobile, directory, environment, "Tern Mobile", [clients.CODE, clients.REFRESH],
+            session, COMMAND_LINE, mobile, directory, environment, "Tern Mobile",
+            [clients.CODE, clients.REFRESH, clients.DEVICE],
             ["http://127.0.0.1/back", "example.tern-trips:/back"], ["fares:quote"], False,
             settings.keys.raw("pepper"),
         )  # fmt: skip

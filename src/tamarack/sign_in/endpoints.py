@@ -80,6 +80,13 @@ def token(directory: str) -> Any:
     return _asked(directory, current_app.extensions["tamarack_oauth"].create_token_response)
 
 
+@pages.post("/<directory>/device-authorization")
+def device_authorization(directory: str) -> Any:
+    """A device begins to wait for its user (RFC 8628, 3.1)."""
+    return _asked(directory, lambda: current_app.extensions["tamarack_oauth"].create_endpoint_response(
+        "device_authorization"))  # fmt: skip
+
+
 @pages.post("/<directory>/revoke")
 def revoke(directory: str) -> Any:
     """A client is done with a token; all of its grant ends (RFC 7009)."""
@@ -135,6 +142,7 @@ def described(directory: Directory) -> dict[str, Any]:
         "issuer": issuer,
         "authorization_endpoint": f"{issuer}/authorize",
         "token_endpoint": f"{issuer}/token",
+        "device_authorization_endpoint": f"{issuer}/device-authorization",
         "revocation_endpoint": f"{issuer}/revoke",
         "introspection_endpoint": f"{issuer}/introspect",
         "userinfo_endpoint": f"{issuer}/userinfo",

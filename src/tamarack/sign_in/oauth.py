@@ -10,15 +10,13 @@ import secrets
 from datetime import timedelta
 from typing import Any
 
-from authlib.integrations.flask_oauth2 import AuthorizationServer
 from authlib.oauth2.rfc6749 import InvalidGrantError, InvalidRequestError, InvalidScopeError
 from authlib.oauth2.rfc6749.grants import AuthorizationCodeGrant, ClientCredentialsGrant, RefreshTokenGrant
 from authlib.oauth2.rfc7009 import RevocationEndpoint
 from authlib.oauth2.rfc7636 import CodeChallenge
 from authlib.oauth2.rfc7662 import IntrospectionEndpoint
-from authlib.oauth2.rfc9207 import IssuerParameter
 from authlib.oidc.core import UserInfo
-from authlib.oidc.core.grants import OpenIDCode
+from authlib.oidc.core.grants import OpenIDCode, OpenIDToken
 from flask import current_app, g
 from joserfc.jwk import ECKey
 
@@ -30,7 +28,7 @@ from tamarack.sign_in.page import issuer_of
 from tamarack.store.columns import now
 from tamarack.store.keys import signing
 from tamarack.store.sign_in import grants as granting
-from tamarack.store.sign_in.clients import CODE, REFRESH, digest_of, is_secret_of, new_secret
+from tamarack.store.sign_in.clients import CODE, DEVICE, REFRESH, digest_of, is_secret_of, new_secret
 from tamarack.store.sign_in.tables import AuthorizationCode, Directory, EndUser, RefreshToken, SignInClient, SignInGrant
 from tamarack.web.application import actor, db, settings_of
 
@@ -88,7 +86,7 @@ class Client:
 def allowed_scopes(client: SignInClient) -> list[str]:
     """The scopes that a client may ask for."""
     standard = [scope for scope in STANDARD if scope != OFFLINE or REFRESH in client.grants]
-    return [*(standard if CODE in client.grants else ()), *client.scopes]
+    return [*(standard if {CODE, DEVICE} & set(client.grants) else ()), *client.scopes]
 
 
 class Token:
@@ -152,7 +150,9 @@ def find_client(client_id: str) -> Client | None:
     return Client(found)
 
 
-class _CodeGrant(AuthorizationCodeGrant):
+class CodeGrant(AuthorizationCodeGrant):
+    """A code is turned into tokens, once (RFC 6749, 4.1)."""
+
     TOKEN_ENDPOINT_AUTH_METHODS = ["client_secret_basic", "client_secret_post", "none"]
 
     def save_authorization_code(self, code: str, request: Any) -> None:
@@ -193,7 +193,7 @@ class _CodeGrant(AuthorizationCodeGrant):
         return user if user is not None and user.active else None
 
 
-class _S256(CodeChallenge):
+class S256(CodeChallenge):
     """PKCE (RFC 7636) by S256 alone, asked of every client (RFC 9700, 2.1.1)."""
 
     DEFAULT_CODE_CHALLENGE_METHOD = "S256"
@@ -207,9 +207,8 @@ class _S256(CodeChallenge):
         super().validate_code_challenge(grant, redirect_uri)
 
 
-class _OpenId(OpenIDCode):
-    def exists_nonce(self, nonce: str, request: Any) -> bool:
-        return False  # bound to the code, which is used once; the client compares it
+class IdToken(OpenIDToken):
+    """The ID token beside an access token, where the scope `openid` was granted."""
 
     def resolve_client_private_key(self, client: Client) -> Any:
         return ECKey.import_key(signing_key())
@@ -230,6 +229,13 @@ class _OpenId(OpenIDCode):
         return UserInfo(**facts_of(user, asked_for(scope)))
 
 
+class OpenId(IdToken, OpenIDCode):
+    """OpenID Connect on the code grant (Core, 3.1)."""
+
+    def exists_nonce(self, nonce: str, request: Any) -> bool:
+        return False  # bound to the code, which is used once; the client compares it
+
+
 def facts_of(user: EndUser, scopes: Any) -> dict[str, Any]:
     """What a client is told of a user, by the scopes that the user agreed to."""
     found: dict[str, Any] = {"sub": user.id}
@@ -240,7 +246,9 @@ def facts_of(user: EndUser, scopes: Any) -> dict[str, Any]:
     return found
 
 
-class _Refresh(RefreshTokenGrant):
+class Refresh(RefreshTokenGrant):
+    """A refresh token is turned into tokens, once (RFC 6749, 6)."""
+
     TOKEN_ENDPOINT_AUTH_METHODS = ["client_secret_basic", "client_secret_post", "none"]
     INCLUDE_NEW_REFRESH_TOKEN = True
 
@@ -267,11 +275,13 @@ class _Refresh(RefreshTokenGrant):
         """It was used up when it was looked up."""
 
 
-class _ForItself(ClientCredentialsGrant):
+class ForItself(ClientCredentialsGrant):
+    """A client that keeps a secret calls for itself (RFC 6749, 4.4)."""
+
     TOKEN_ENDPOINT_AUTH_METHODS = ["client_secret_basic", "client_secret_post"]
 
 
-def _make_token(
+def make_token(
     grant_type: str, client: Client, user: EndUser | None = None, scope: str | None = None,
     expires_in: int | None = None, include_refresh_token: bool = True,
 ) -> dict[str, Any]:  # fmt: skip
@@ -345,7 +355,9 @@ def token_of(value: str) -> Token | None:
     return Token(grant, kept, claims)
 
 
-class _Revocation(RevocationEndpoint):
+class Revocation(RevocationEndpoint):
+    """A client is done with a token: all of its grant ends (RFC 7009)."""
+
     CLIENT_AUTH_METHODS = ["client_secret_basic", "client_secret_post", "none"]
 
     def query_token(self, token_string: str, token_type_hint: str | None) -> Token | None:
@@ -355,7 +367,9 @@ class _Revocation(RevocationEndpoint):
         granting.end_grant(db(), token.grant, "revoked by its client")
 
 
-class _Introspection(IntrospectionEndpoint):
+class Introspection(IntrospectionEndpoint):
+    """Whether a token is good, told to the client that it was given to (RFC 7662)."""
+
     CLIENT_AUTH_METHODS = ["client_secret_basic", "client_secret_post"]
 
     def query_token(self, token_string: str, token_type_hint: str | None) -> Token | None:
@@ -372,22 +386,3 @@ class _Introspection(IntrospectionEndpoint):
             name: token.claims[name] for name in ("iss", "sub", "aud", "exp", "iat", "jti") if name in token.claims
         }
         return said | {"token_type": "Bearer"} | named
-
-
-class _Issuer(IssuerParameter):
-    def get_issuer(self) -> str:
-        return issuer_of(g.directory)
-
-
-def make_server() -> AuthorizationServer:
-    """The authorization server; which directory it serves is said by the request's address (`g.directory`)."""
-    server = AuthorizationServer()
-    server._query_client, server._save_token = find_client, lambda token, request: None
-    server.register_token_generator("default", _make_token)
-    server.register_grant(_CodeGrant, [_S256(required=True), _OpenId()])
-    server.register_grant(_Refresh)
-    server.register_grant(_ForItself)
-    server.register_endpoint(_Revocation)
-    server.register_endpoint(_Introspection)
-    server.register_extension(_Issuer())
-    return server

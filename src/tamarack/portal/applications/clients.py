@@ -1,5 +1,6 @@
 """Clients of the sign-in service, as an application's people make and revoke them."""
 
+from datetime import timedelta
 from typing import Any
 
 from flask import Blueprint, abort, current_app, request, session
@@ -17,6 +18,8 @@ from tamarack.web.once import Once
 pages = Blueprint("clients", __name__, url_prefix="/applications/<id>/clients")
 
 _NEW = "new_client"
+OVERLAPS = {"1": "a day", "7": "a week", "30": "30 days", "0": "not at all"}
+"""For how many days the secret before a new one goes on."""
 _once = Once()
 
 
@@ -110,6 +113,8 @@ def page(id: str, client: str) -> Any:
         application=my_application(id),
         client=found,
         secret=secret if new_id == found.id else "",
+        overlaps=OVERLAPS,
+        old_is_good=clients.old_secret_is_good(found),
         directory=directory,
         issuer=issuer,
         gateway=settings_of(current_app).gateway_url(found.environment),
@@ -117,6 +122,36 @@ def page(id: str, client: str) -> Any:
         words=dict(_scopes()),
         grants=clients.GRANTS,
     )
+
+
+@pages.post("/<client>/secret")
+@requires("credentials")
+def replace_secret(id: str, client: str) -> Any:
+    """Another secret, shown once; the present one goes on for as long as was chosen."""
+    found = _client(id, client)
+    chosen = request.form.get("keep", "")
+    if chosen not in OVERLAPS:
+        abort(400, "Choose how long the present secret goes on.")
+    try:
+        secret = clients.replace_secret(
+            db(), acting(), found, timedelta(days=int(chosen)), settings_of(current_app).keys.raw("pepper")
+        )
+    except NotPossible as error:
+        abort(409, f"{found.title}: {error}.")
+    db().commit()
+    session[_NEW] = _once.put((found.id, secret))
+    return back_to("clients.page", id=id, client=found.id)
+
+
+@pages.post("/<client>/secret/end")
+@requires("credentials")
+def end_old_secret(id: str, client: str) -> Any:
+    """The secret before is refused from now on."""
+    found = _client(id, client)
+    clients.end_old_secret(db(), acting(), found)
+    db().commit()
+    done("The secret before is refused from now on.")
+    return back_to("clients.page", id=id, client=found.id)
 
 
 @pages.post("/<client>/revoke")

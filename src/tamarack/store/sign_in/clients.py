@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Sequence
+from datetime import timedelta
 from hashlib import blake2b
 from hmac import compare_digest
 
@@ -20,7 +21,13 @@ from tamarack.store.sign_in import grants as granting
 from tamarack.store.sign_in.tables import Directory, SignInClient
 
 CODE, CLIENT, REFRESH = "authorization_code", "client_credentials", "refresh_token"
-GRANTS = {CODE: "signs users in", CLIENT: "calls for itself", REFRESH: "stays signed in"}
+DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
+GRANTS = {
+    CODE: "signs users in",
+    CLIENT: "calls for itself",
+    REFRESH: "stays signed in",
+    DEVICE: "signs users in on a device without a keyboard",
+}
 """The grants that a client may use, and what they mean."""
 
 
@@ -51,7 +58,7 @@ def make_client(
     if wrong := line_problem(title) or ("" if 0 < len(title) <= 120 else "has to have 1 to 120 characters"):
         raise NotPossible(f"the title {wrong}", "title")
     chosen = [grant for grant in GRANTS if grant in grants]
-    if not set(chosen) & {CODE, CLIENT}:
+    if not set(chosen) & {CODE, CLIENT, DEVICE}:
         raise NotPossible("choose what the client does: sign users in, call for itself, or both", "grants")
     if CLIENT in chosen and not confidential:
         raise NotPossible("only a client that keeps a secret can call for itself", "confidential")
@@ -88,8 +95,42 @@ def clients_of(session: Session, application_id: str) -> list[SignInClient]:
 
 
 def is_secret_of(client: SignInClient, secret: str, pepper: bytes) -> bool:
-    """Whether a secret is the client's, in constant time."""
-    return bool(client.secret_digest) and compare_digest(client.secret_digest, digest_of(secret, pepper))
+    """Whether a secret is the client's, or the one before while that is good; in constant time."""
+    shown = digest_of(secret, pepper)
+    is_new = bool(client.secret_digest) and compare_digest(client.secret_digest, shown)
+    is_old = old_secret_is_good(client) and compare_digest(client.old_secret_digest, shown)
+    return is_new or is_old
+
+
+def old_secret_is_good(client: SignInClient) -> bool:
+    """Whether the secret before the present one is still taken."""
+    return bool(client.old_secret_digest) and client.old_secret_until is not None and client.old_secret_until > now()
+
+
+def replace_secret(session: Session, actor: Actor, client: SignInClient, keep: timedelta, pepper: bytes) -> str:
+    """Another secret, which is never shown again; the present one stays good for as long as `keep` says.
+
+    Raises `NotPossible` for a client without a secret, or one that is revoked.
+    """
+    if not client.confidential or client.revoked_at is not None:
+        raise NotPossible("the client has no secret, or is revoked", "keep")
+    secret = new_secret()
+    client.old_secret_digest, client.old_secret_until = client.secret_digest, now() + keep
+    client.secret_digest = digest_of(secret, pepper)
+    session.add(client)
+    session.flush()
+    auditing.record(session, actor, "replace secret of client", client.id, hours=int(keep.total_seconds() // 3600))
+    return secret
+
+
+def end_old_secret(session: Session, actor: Actor, client: SignInClient) -> None:
+    """The secret before is refused from now on."""
+    if not old_secret_is_good(client):
+        return
+    client.old_secret_digest, client.old_secret_until = "", None
+    session.add(client)
+    session.flush()
+    auditing.record(session, actor, "end old secret of client", client.id)
 
 
 def revoke_client(session: Session, actor: Actor, client: SignInClient) -> None:

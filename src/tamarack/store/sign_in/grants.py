@@ -15,7 +15,14 @@ from sqlmodel import Session, col, delete, func, select, update
 from tamarack.store.columns import now
 from tamarack.store.feed import items as feeding
 from tamarack.store.rollouts.tables import FeedItem
-from tamarack.store.sign_in.tables import AuthorizationCode, Consent, RefreshToken, SignInClient, SignInGrant
+from tamarack.store.sign_in.tables import (
+    AuthorizationCode,
+    Consent,
+    DeviceRequest,
+    RefreshToken,
+    SignInClient,
+    SignInGrant,
+)
 
 CODE_LIVES = timedelta(seconds=60)
 Use = Literal["used", "again", "over", "unknown"]
@@ -131,6 +138,7 @@ def drop_ended(session: Session) -> None:
     before = now() - timedelta(days=1)
     session.exec(delete(AuthorizationCode).where(col(AuthorizationCode.expires_at) < before))
     session.exec(delete(RefreshToken).where(col(RefreshToken.expires_at) < before))
+    session.exec(delete(DeviceRequest).where(col(DeviceRequest.expires_at) < before))
     newest = session.exec(select(func.max(FeedItem.seq))).one()  # it stays: the next number counts from it
     for item in session.exec(select(FeedItem).where(FeedItem.kind == "ended-grant", FeedItem.seq != newest)):
         if item.body is None or float(item.body["until"]) < before.timestamp():

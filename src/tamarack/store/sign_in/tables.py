@@ -61,6 +61,9 @@ class SignInClient(SQLModel, table=True):
     confidential: bool
     secret_digest: str = ""
     """A keyed hash of the secret; empty for a public client."""
+    old_secret_digest: str = ""
+    """Of the secret before, which is good until `old_secret_until`."""
+    old_secret_until: datetime | None = Moment(default=None)
     redirects: list[str] = Names()
     grants: list[str] = Names()
     scopes: list[str] = Names()
@@ -121,4 +124,25 @@ class RefreshToken(SQLModel, table=True):
     grant_id: str = Field(foreign_key="sign_in_grant.id", index=True)
     made_at: datetime = Moment()
     expires_at: datetime = Moment(index=True)
+    used_at: datetime | None = Moment(default=None)
+
+
+class DeviceRequest(SQLModel, table=True):
+    """A device that waits for its user to let it in elsewhere (RFC 8628), by the digests of its two codes."""
+
+    __tablename__ = "device_request"
+
+    digest: str = Field(primary_key=True)
+    user_digest: str = Field(unique=True)
+    """Of the code that the user types."""
+    client_id: str = Field(foreign_key="sign_in_client.id")
+    scopes: list[str] = Names()
+    expires_at: datetime = Moment(index=True)
+    interval_s: int
+    """How long the device waits between two questions."""
+    asked_at: datetime | None = Moment(default=None)
+    answer: str = ""
+    """Of the user: `allow`, `deny`, or nothing yet."""
+    grant_id: str | None = Field(default=None, foreign_key="sign_in_grant.id")
+    auth_at: datetime | None = Moment(default=None)
     used_at: datetime | None = Moment(default=None)
