@@ -28,7 +28,7 @@ def mails(session: Session, to: str) -> list[Mail]:
     """All mail to someone, after what strangers asked for was answered, as the worker does."""
     session.expire_all()
     while (asked := joining.next_ask(session)) is not None:
-        joining.answer(session, asked, "http://portal.example")
+        joining.answer(session, asked, "http://portal.example", "http://sign-in.example")
         session.commit()
     return list(session.exec(select(Mail).where(Mail.to == to).order_by(col(Mail.id))))
 

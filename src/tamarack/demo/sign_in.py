@@ -19,6 +19,7 @@ def open_sign_in(session: Session, settings: Settings) -> None:
     rules = PasswordRules(shortest=12, digit=True)
     directory = users.make_directory(session, COMMAND_LINE, "passengers", "Skerry passengers", rules)
     directory.access_minutes = 24 * 60
+    directory.sign_up = True
     session.add(directory)
     nell = users.make_user(session, COMMAND_LINE, directory, USER, "Nell Holm", TEMPORARY)
     users.change_password(session, nell, PASSWORD)

@@ -35,7 +35,7 @@ def _mine(directory: Directory) -> str:
     return url_for("mine.page", directory=directory.name)
 
 
-def _on(directory: Directory, target: str) -> str:
+def onwards(directory: Directory, target: str) -> str:
     """A page of this directory to go on to; its own front page in the place of any other."""
     found = safe_next(target)
     return found if found.startswith(f"/{directory.name}/") else _mine(directory)
@@ -44,13 +44,14 @@ def _on(directory: Directory, target: str) -> str:
 @pages.get("/<directory>/sign-in")
 def form(directory: str) -> Any:
     found = directory_named(directory)
-    return render("sign_in.html", found, email="", next=_on(found, request.args.get("next", "")), error="")
+    target = onwards(found, request.args.get("next", ""))
+    return render("sign_in.html", found, email="", next=target, error="", done="set" in request.args)
 
 
 @pages.post("/<directory>/sign-in")
 def sign_in(directory: str) -> Any:
     found = directory_named(directory)
-    email, target = request.form.get("email", ""), _on(found, request.form.get("next", ""))
+    email, target = request.form.get("email", ""), onwards(found, request.form.get("next", ""))
     try:
         user = _checked(found, email, request.form.get("password", ""))
     except TooManyAttempts:
@@ -83,7 +84,7 @@ def password(directory: str) -> Any:
 
 
 def _password_page(directory: Directory, user: EndUser, broken: list[Broken], wrong: str) -> str:
-    target = _on(directory, request.values.get("next", ""))
+    target = onwards(directory, request.values.get("next", ""))
     return render("password.html", directory, user=user, broken=broken, wrong=wrong, next=target)
 
 
@@ -107,7 +108,7 @@ def change(directory: str) -> Any:
         return _password_page(found, user, broken, ""), 422
     let_in(same.id, same.session_epoch)
     db().commit()
-    return redirect(_on(found, request.form.get("next", "")), code=303)
+    return redirect(onwards(found, request.form.get("next", "")), code=303)
 
 
 @programs.post("/<directory>/password.json")

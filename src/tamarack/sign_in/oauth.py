@@ -242,7 +242,7 @@ def facts_of(user: EndUser, scopes: Any) -> dict[str, Any]:
     if PROFILE in scopes:
         found["name"] = user.name
     if EMAIL in scopes:
-        found |= {"email": user.email, "email_verified": False}
+        found |= {"email": user.email, "email_verified": user.email_confirmed}
     return found
 
 

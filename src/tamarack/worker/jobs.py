@@ -67,7 +67,7 @@ def answer_strangers(engine: Engine, settings: Settings, log: Log) -> bool:
             return False
         id = asked.id
         try:
-            joining.answer(session, asked, settings.portal_url)
+            joining.answer(session, asked, settings.portal_url, settings.sign_in_url)
             session.commit()
         except Exception as error:  # whatever is wrong with it, it is asked for no more
             session.rollback()

@@ -4,7 +4,7 @@ import json
 import re
 from typing import Any
 
-from flask import Blueprint, abort, request, session
+from flask import Blueprint, abort, current_app, request, session
 from pydantic import ValidationError
 
 from tamarack.console.page import acting, back_to, done, render, requires
@@ -14,9 +14,9 @@ from tamarack.core.types import NAME_PATTERN, problems_of
 from tamarack.store.audit import log as auditing
 from tamarack.store.errors import NotPossible
 from tamarack.store.people.sessions import sessions
-from tamarack.store.sign_in import users
+from tamarack.store.sign_in import by_mail, users
 from tamarack.store.sign_in.tables import Directory, EndUser
-from tamarack.web.application import db
+from tamarack.web.application import db, settings_of
 from tamarack.web.numbers import whole
 from tamarack.web.once import Once
 from tamarack.web.paging import Paging
@@ -91,7 +91,7 @@ def _page(directory: Directory, typed: dict[str, Any], errors: dict[str, str]) -
     paging = Paging.of_request(total, A_PAGE)
     found, _ = users.find_users(db(), directory.name, text, A_PAGE, paging.skip)
     rules = {name: getattr(directory.password_rules, name) for name in ("shortest", *_RULES)}
-    own = {one: getattr(directory, one) for one in ("title", "access_minutes", "refresh_days", "active")}
+    own = {one: getattr(directory, one) for one in ("title", "access_minutes", "refresh_days", "sign_up", "active")}
     shown = {**own, **rules, "email": "", "user": ""}
     return render(
         "directories/page.html", tab="directories", directory=directory, users=found, paging=paging, q=text,
@@ -109,7 +109,7 @@ def change(name: str) -> Any:
     typed: dict[str, Any] = {
         one: form.get(one, "").strip() for one in ("title", "shortest", "access_minutes", "refresh_days")
     }
-    typed |= {one: one in form for one in (*_RULES, "active")}
+    typed |= {one: one in form for one in (*_RULES, "sign_up", "active")}
     errors = {}
     for one, least, most in (("access_minutes", 1, 1_440), ("refresh_days", 1, 365)):
         number = whole(typed[one])
@@ -123,7 +123,7 @@ def change(name: str) -> Any:
         errors |= {problem.field: problem.message for problem in problems_of(error)}
     if errors:
         return _page(directory, typed, errors), 422
-    directory.title, directory.active = typed["title"], typed["active"]
+    directory.title, directory.active, directory.sign_up = typed["title"], typed["active"], typed["sign_up"]
     directory.rules = rules.model_dump(mode="json")
     directory.access_minutes, directory.refresh_days = int(typed["access_minutes"]), int(typed["refresh_days"])
     db().add(directory)
@@ -136,11 +136,17 @@ def change(name: str) -> Any:
 @pages.post("/<name>/users")
 @requires("subscribers")
 def add(name: str) -> Any:
-    """Make a user, with a temporary password that is shown once."""
+    """Ask a user in by mail, or make one with a temporary password that is shown once."""
     directory = _directory(name)
     typed = {"email": request.form.get("email", "").strip(), "user": request.form.get("user", "").strip()}
     password = users.temporary_password(directory.password_rules)
     try:
+        if request.form.get("how") == "invite":
+            service = settings_of(current_app).sign_in_url
+            by_mail.invite(db(), acting(), directory, typed["email"], typed["user"], service)
+            db().commit()
+            done(f"{typed['email']} is asked in by mail; the link is good for seven days.")
+            return back_to("directories.page", name=name)
         made = users.make_user(db(), acting(), directory, typed["email"], typed["user"], password)
     except NotPossible as error:
         db().rollback()

@@ -9,6 +9,7 @@ from tamarack.core.text import line_problem
 from tamarack.portal.page import back_to, done, render
 from tamarack.store.errors import NotPossible
 from tamarack.store.joining import queries as joining
+from tamarack.store.joining.links import find_link
 from tamarack.store.people.attempts import TooManyAttempts
 from tamarack.store.people.tables import Organization
 from tamarack.web.application import actor, db, settings_of
@@ -98,7 +99,7 @@ def invitation_form(token: str) -> Any:
 
 
 def _invitation(token: str, name: str, errors: dict[str, str]) -> Any:
-    link = joining.find_link(db(), token, "invite")
+    link = find_link(db(), token, "invite")
     organization = db().get(Organization, link.organization_id) if link is not None else None
     if link is None or organization is None:
         return _gone("This invitation is no longer valid: it was used, withdrawn, or is too old. Ask for another.")
@@ -145,7 +146,7 @@ def reset_form(token: str) -> Any:
 
 
 def _reset(token: str, error: str) -> Any:
-    link = joining.find_link(db(), token, "reset")
+    link = find_link(db(), token, "reset")
     if link is None:
         return _gone("This link is no longer valid: it was used, is older than an hour, or a newer one was sent.")
     return render("joining/reset.html", email=link.email, error=error)

@@ -3,9 +3,7 @@
 What a stranger is told never depends on whether an account or an organization exists; the mail says more.
 """
 
-import secrets
 from datetime import datetime, timedelta
-from hashlib import sha256
 
 from sqlmodel import Session, col, func, select
 
@@ -16,66 +14,21 @@ from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
+from tamarack.store.joining.links import find_link, new_link, send, use_link
 from tamarack.store.joining.tables import JoinAsk, JoinRequest, MailLink
 from tamarack.store.lines import a_line
 from tamarack.store.mail import telling
 from tamarack.store.mail.tables import Mail
 from tamarack.store.people.passwords import hash_password
 from tamarack.store.people.tables import Organization, Person
+from tamarack.store.sign_in import by_mail
 
-LIVES = {"confirm": timedelta(days=2), "invite": timedelta(days=7), "reset": timedelta(hours=1)}
 MOST_ASKED = 10
 """Sign-ups and forgotten passwords from one address for one account, within a quarter of an hour."""
 MOST_OPEN = 3
 """Sign-ups of one e-mail address that wait to be confirmed: whoever opens the mail chooses."""
 MOST_MAILS = 5
 """Mails that strangers can have sent to one e-mail address within an hour."""
-
-
-def _digest(token: str) -> str:
-    return sha256(token.encode()).hexdigest()
-
-
-def _link(session: Session, purpose: str, subject: str, email: str, made_by: str, organization: str | None = None,
-          role: str = "") -> str:  # fmt: skip
-    """A new link's token; earlier ones of the same purpose for the same are good no longer."""
-    earlier = select(MailLink).where(
-        MailLink.purpose == purpose, MailLink.email == email, MailLink.organization_id == organization,
-        MailLink.subject == subject, col(MailLink.used_at).is_(None),
-    )  # fmt: skip
-    for one in session.exec(earlier):
-        one.used_at = now()
-        session.add(one)
-    token = secrets.token_urlsafe(24)
-    session.add(
-        MailLink(
-            digest=_digest(token), purpose=purpose, subject=subject, email=email, organization_id=organization,
-            role=role, made_by=made_by, expires_at=now() + LIVES[purpose],
-        )
-    )  # fmt: skip
-    return token
-
-
-def _mail(session: Session, to: str, subject: str, text: str, secret: bool = False) -> None:
-    session.add(Mail(to=to, subject=subject, text=text + "\n", secret=secret))
-
-
-def find_link(session: Session, token: str, purpose: str) -> MailLink | None:
-    """A link that is good, or None."""
-    found = session.get(MailLink, _digest(token))
-    if found is None or found.purpose != purpose or found.used_at is not None or found.expires_at <= now():
-        return None
-    return found
-
-
-def _use(session: Session, token: str, purpose: str) -> MailLink:
-    query = select(MailLink).where(MailLink.digest == _digest(token)).with_for_update()
-    found = session.exec(query).first()
-    if found is None or found.purpose != purpose or found.used_at is not None or found.expires_at <= now():
-        raise NotPossible("This link is no longer valid: it was used, is too old, or a newer one was sent.")
-    found.used_at = now()
-    session.add(found)
-    return found
 
 
 def _person(session: Session, email: str) -> Person | None:
@@ -93,8 +46,9 @@ def next_ask(session: Session) -> JoinAsk | None:
     return session.exec(select(JoinAsk).order_by(col(JoinAsk.id)).limit(1).with_for_update(skip_locked=True)).first()
 
 
-def answer(session: Session, asked: JoinAsk, portal: str) -> None:
-    """Answer what a stranger asked for, by mail; `portal` is its address. It is asked for no more."""
+def answer(session: Session, asked: JoinAsk, portal: str, service: str) -> None:
+    """Answer what a stranger asked for, by mail; `portal` and `service` are addresses of the portal and of the sign-in
+    service. It is asked for no more."""
     session.delete(asked)
     lately = select(func.count()).where(
         Mail.to == asked.email, Mail.secret, col(Mail.made_at) > now() - timedelta(hours=1)
@@ -103,6 +57,8 @@ def answer(session: Session, asked: JoinAsk, portal: str) -> None:
         return
     if asked.purpose == "reset":
         forgot(session, asked.email, portal)
+    elif asked.purpose.startswith("user-"):
+        by_mail.answer(session, asked, service)
     else:
         said = asked.said
         sign_up(
@@ -124,7 +80,7 @@ def sign_up(session: Session, email: str, name: str, organization: str, message:
             f" With an account, sign in at {portal}/sign-in, or set a new password at {portal}/forgot."
             " If it was not you, do nothing."
         )
-        _mail(
+        send(
             session, email, "You have an account already" if waits is None else "Your request waits", text, secret=True
         )
         return
@@ -139,12 +95,12 @@ def sign_up(session: Session, email: str, name: str, organization: str, message:
     )  # fmt: skip
     session.add(wanted)
     session.flush()
-    token = _link(session, "confirm", wanted.id, email, email)
+    token = new_link(session, "confirm", wanted.id, email, email)
     text = (
         f"Someone, as {name}, signed up with this address to join {title}. If it was you, confirm it within two days"
         f" and choose your password:\n\n{portal}/join/confirm/{token}\n\nIf it was not you, do nothing."
     )
-    _mail(session, email, "Confirm your address", text, secret=True)
+    send(session, email, "Confirm your address", text, secret=True)
     session.flush()
 
 
@@ -157,7 +113,7 @@ def to_confirm(session: Session, token: str) -> JoinRequest | None:
 
 def confirm(session: Session, actor: Actor, token: str, password: str) -> JoinRequest:
     """An address is confirmed, and its owner chooses the password; whoever decides is told."""
-    link = _use(session, token, "confirm")
+    link = use_link(session, token, "confirm")
     wanted = session.get(JoinRequest, link.subject)
     if wanted is None or wanted.state != "unconfirmed":
         raise NotPossible("This link is no longer valid: the request was repeated or decided.")
@@ -211,7 +167,7 @@ def approve(
     _decide(session, actor, wanted, "joined")
     wanted.organization_id = organization.id
     text = f"{wanted.name},\n\nyou are in: sign in at {portal}/sign-in with the password that you chose."
-    _mail(session, wanted.email, f"Welcome to {organization.title}", text)
+    send(session, wanted.email, f"Welcome to {organization.title}", text)
     auditing.record(session, actor, "approve person", wanted.email, organization=organization.name, role=role)
     session.flush()
     return person
@@ -227,7 +183,7 @@ def decline(session: Session, actor: Actor, wanted: JoinRequest, reason: str) ->
     _decide(session, actor, wanted, "declined")
     wanted.reason, wanted.password_hash = reason, ""
     text = f"{wanted.name},\n\nyour request to join {wanted.organization} was declined: {reason}"
-    _mail(session, wanted.email, "Your request was declined", text)
+    send(session, wanted.email, "Your request was declined", text)
     auditing.record(session, actor, "decline person", wanted.email, reason=reason)
     session.flush()
 
@@ -264,12 +220,12 @@ def invite(session: Session, actor: Actor, organization: Organization, email: st
         raise NotPossible(f"{role!r} is not a role in an organization; it is lead or member.", "role")
     if _person(session, email) is not None:
         raise NotPossible(f"{email} has an account already; a person has only one.", "email")
-    token = _link(session, "invite", "", email, actor.name, organization.id, role)
+    token = new_link(session, "invite", "", email, actor.name, organization.id, role)
     text = (
         f"{actor.name} asks you to join {organization.title} as {role}. Choose your name and password within seven"
         f" days:\n\n{portal}/invitation/{token}"
     )
-    _mail(session, email, f"Join {organization.title}", text, secret=True)
+    send(session, email, f"Join {organization.title}", text, secret=True)
     auditing.record(session, actor, "invite person", email, organization=organization.name, role=role)
     session.flush()
 
@@ -296,7 +252,7 @@ def withdraw(session: Session, actor: Actor, organization: Organization, email: 
 
 def take_up(session: Session, actor: Actor, token: str, name: str, password: str) -> Person:
     """Someone takes up an invitation. Raises `NotPossible`, with the field at fault."""
-    link = _use(session, token, "invite")
+    link = use_link(session, token, "invite")
     name = a_line(name, 120, "name", "The name")
     problem = password_problem(password, link.email)
     if problem is not None:
@@ -319,18 +275,18 @@ def forgot(session: Session, email: str, portal: str) -> None:
     person = _person(session, email)
     if person is None or not person.active:
         return
-    token = _link(session, "reset", person.id, email, email)
+    token = new_link(session, "reset", person.id, email, email)
     text = (
         f"{person.name},\n\nset a new password within the hour:\n\n{portal}/reset/{token}\n\n"
         "If you did not ask for it, do nothing: your password stays as it is."
     )
-    _mail(session, email, "Set a new password", text, secret=True)
+    send(session, email, "Set a new password", text, secret=True)
     session.flush()
 
 
 def set_forgotten(session: Session, actor: Actor, token: str, password: str) -> Person:
     """Set a new password by a link; every session of the person ends. Raises `NotPossible`."""
-    link = _use(session, token, "reset")
+    link = use_link(session, token, "reset")
     problem = password_problem(password, link.email)
     if problem is not None:
         raise NotPossible(f"The password {problem}.", "password")

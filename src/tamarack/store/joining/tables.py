@@ -31,7 +31,10 @@ class JoinRequest(SQLModel, table=True):
 
 
 class JoinAsk(SQLModel, table=True):
-    """What a stranger asked for and nobody answered yet; `purpose` is sign-up or reset."""
+    """What a stranger asked for and nobody answered yet.
+
+    `purpose` is sign-up or reset; of end users user-sign-up or user-reset.
+    """
 
     __tablename__ = "join_ask"
 
@@ -45,7 +48,8 @@ class JoinAsk(SQLModel, table=True):
 class MailLink(SQLModel, table=True):
     """A link sent by mail, good once and for a time. Only the digest of its token is kept.
 
-    `purpose` is confirm (of a join request), invite (into an organization) or reset (of a password).
+    `purpose` is confirm (of a join request), invite (into an organization) or reset (of a password); of end
+    users user-sign-up and user-invite (`subject` is their directory, `made_by` their name) or user-reset.
     """
 
     __tablename__ = "mail_link"

@@ -19,6 +19,8 @@ class Directory(SQLModel, table=True):
     rules: dict[str, Any] = Json()
     access_minutes: int = 60
     refresh_days: int = 30
+    sign_up: bool = False
+    """Whether anyone may make themselves a user."""
     active: bool = True
     made_at: datetime = Moment()
 
@@ -38,6 +40,8 @@ class EndUser(SQLModel, table=True):
     directory: str = Field(foreign_key="directory.name", index=True)
     email: str
     name: str
+    email_confirmed: bool = False
+    """Whether the user has followed a link that was sent there."""
     password_hash: str | None = None
     must_change_password: bool = False
     active: bool = True
