@@ -15,6 +15,7 @@ from tamarack.core.sign_in.password_rules import Broken, broken_rules
 from tamarack.core.text import line_problem
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
+from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.joining.links import find_link, new_link, send, use_link
 from tamarack.store.joining.tables import JoinAsk, MailLink
@@ -113,7 +114,7 @@ def join(session: Session, actor: Actor, directory: Directory, token: str, passw
         return broken
     use_link(session, token, link.purpose)
     made = EndUser(directory=directory.name, email=email, name=name, password_hash=hash_password(password),
-                   email_confirmed=True)  # fmt: skip
+                   email_confirmed=True, seen_at=now())  # fmt: skip
     session.add(made)
     session.flush()
     auditing.record(session, actor, "user joined", made.id, directory=directory.name)
