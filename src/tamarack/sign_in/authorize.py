@@ -15,6 +15,7 @@ from tamarack.store.applications.tables import Application
 from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.sign_in import grants as granting
+from tamarack.store.sign_in import log
 from tamarack.store.sign_in.tables import Directory, SignInClient
 from tamarack.web.application import db
 
@@ -115,10 +116,17 @@ def words_of(client: SignInClient, scope: str) -> str:
 def _answered(directory: Directory, grant: Any, user: Any, client: Client) -> Any:
     if user.must_change_password:
         abort(403, "Change your password first.")
+    address = request.remote_addr or ""
     if request.form["answer"] != "allow":
+        log.note(db(), directory.name, "let an application in", user=user, client=client.id, address=address,
+                 why="the user did not agree", refused=True)  # fmt: skip
+        db().commit()
         raise AccessDeniedError(redirect_uri=grant.redirect_uri)
     scopes = granted(asked_for(request.args.get("scope", "")), allowed_scopes(client.kept))
     granting.agree(db(), user.id, client.id, scopes)
+    log.note(
+        db(), directory.name, "let an application in", user=user, client=client.id, address=request.remote_addr or ""
+    )
     return _sent_back(directory, grant, user)
 
 

@@ -11,7 +11,7 @@ from tamarack.sign_in.page import directory_named, render
 from tamarack.store.errors import NotPossible
 from tamarack.store.joining import queries as asking
 from tamarack.store.people.attempts import TooManyAttempts, account_of
-from tamarack.store.sign_in import by_mail
+from tamarack.store.sign_in import by_mail, log
 from tamarack.store.sign_in.tables import Directory
 from tamarack.web.application import actor, db
 from tamarack.web.people.signed_in import let_in
@@ -110,6 +110,7 @@ def join(directory: str, token: str) -> Any:
             return _gone(found)
         if not isinstance(made, list):
             let_in(made.id, made.session_epoch)
+            log.note(db(), directory, "join", user=made, address=request.remote_addr or "")
             db().commit()
             return redirect(_target(found), code=303)
         broken = made
@@ -132,6 +133,7 @@ def reset(directory: str, token: str) -> Any:
             db().rollback()
             return _gone(found)
         if not broken:
+            log.note(db(), directory, "set a forgotten password", user=user, address=request.remote_addr or "")
             db().commit()
             return redirect(url_for("door.form", directory=directory, next=_target(found), set="1"), code=303)
         db().rollback()

@@ -16,7 +16,7 @@ from tamarack.store.applications.tables import Application
 from tamarack.store.columns import now
 from tamarack.store.people.attempts import TooManyAttempts, begin_attempt, succeeded
 from tamarack.store.people.tables import Organization
-from tamarack.store.sign_in import devices
+from tamarack.store.sign_in import devices, log
 from tamarack.store.sign_in.clients import DEVICE
 from tamarack.store.sign_in.tables import (
     AuthorizationCode,
@@ -160,5 +160,8 @@ def _answered(directory: Directory, user: EndUser, waits: DeviceRequest, client:
     if not devices.answer(db(), waits, client, user, allowed, g.auth_at):
         db().rollback()
         return _code_page(directory, "", _UNKNOWN), 422
+    why = "" if allowed else "the user did not agree"
+    log.note(db(), directory.name, "let a device in", user=user, client=client.id, why=why, refused=not allowed,
+             address=request.remote_addr or "")  # fmt: skip
     db().commit()
     return render("device_done.html", directory, client=client, allowed=allowed)

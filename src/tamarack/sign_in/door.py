@@ -6,7 +6,9 @@ from flask import Blueprint, current_app, jsonify, redirect, request, url_for
 
 from tamarack.core.sign_in.password_rules import Broken
 from tamarack.sign_in.page import directory_named, me, render
-from tamarack.store.people.attempts import TooManyAttempts, succeeded
+from tamarack.store.people.attempts import TooManyAttempts, account_of, succeeded
+from tamarack.store.sign_in import log
+from tamarack.store.sign_in.by_mail import user_with
 from tamarack.store.sign_in.tables import Directory, EndUser
 from tamarack.store.sign_in.users import change_password, sign_in_user
 from tamarack.web.application import db, settings_of
@@ -28,7 +30,12 @@ def _checked(directory: Directory, email: str, password: str) -> EndUser | None:
     user = sign_in_user(db(), directory.name, email, password)
     if user is not None:
         succeeded(db(), where, email, address)
-    return user
+        return user
+    known = user_with(db(), directory.name, account_of(email))
+    why = "no such user" if known is None else "wrong password" if known.active else "locked, or wrong password"
+    log.note(db(), directory.name, "sign in", user=known, who=email, why=why, refused=True, address=address)
+    db().commit()
+    return None
 
 
 def _mine(directory: Directory) -> str:
@@ -60,6 +67,7 @@ def sign_in(directory: str) -> Any:
         db().rollback()
         return render("sign_in.html", found, email=email, next=target, error=_WRONG), 422
     let_in(user.id, user.session_epoch)
+    log.note(db(), directory, "sign in", user=user, address=request.remote_addr or "")
     db().commit()
     if user.must_change_password:
         return redirect(url_for("door.password", directory=directory, next=target), code=303)
@@ -107,6 +115,7 @@ def change(directory: str) -> Any:
         db().rollback()
         return _password_page(found, user, broken, ""), 422
     let_in(same.id, same.session_epoch)
+    log.note(db(), directory, "change the password", user=same, address=request.remote_addr or "")
     db().commit()
     return redirect(onwards(found, request.form.get("next", "")), code=303)
 
@@ -134,5 +143,6 @@ def change_by_program(directory: str) -> Any:
         db().rollback()
         told = [{"rule": one.rule, "detail": one.words} for one in broken]
         return jsonify(title="The new password does not keep the rules", detail=broken[0].words, errors=told), 422
+    log.note(db(), directory, "change the password", user=user, why="by a program", address=request.remote_addr or "")
     db().commit()
     return jsonify(changed=True)

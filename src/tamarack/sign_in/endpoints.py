@@ -13,14 +13,22 @@ from tamarack.sign_in.oauth import facts_of, token_of
 from tamarack.sign_in.page import directory_named, issuer_of
 from tamarack.store.keys import signing
 from tamarack.store.rollouts import queries as rolling
-from tamarack.store.sign_in.clients import GRANTS
-from tamarack.store.sign_in.tables import Directory, EndUser
+from tamarack.store.sign_in import log
+from tamarack.store.sign_in.clients import CLIENT, CODE, DEVICE, GRANTS, REFRESH
+from tamarack.store.sign_in.tables import Directory, EndUser, SignInGrant
 from tamarack.web.application import db
 
 pages = Blueprint("endpoints", __name__)
 
 MOST_BYTES = 20_000
 """Of a request for a token."""
+TOKEN_REQUESTS = {
+    CODE: "get tokens for a user",
+    REFRESH: "stay signed in",
+    CLIENT: "get a token for itself",
+    DEVICE: "get tokens for a device",
+}
+"""Token requests in the words of the sign-in log."""
 
 
 def _problem(error: str, words: str, status: int = 400) -> Response:
@@ -76,8 +84,23 @@ def _asked(directory: str, answer: Any) -> Any:
 
 @pages.post("/<directory>/token")
 def token(directory: str) -> Any:
-    """Tokens for a code, a refresh token, or a client of its own (RFC 6749, 3.2)."""
-    return _asked(directory, current_app.extensions["tamarack_oauth"].create_token_response)
+    """Tokens for a code, a refresh token, a device's code, or a client of its own (RFC 6749, 3.2)."""
+    answer: Response = _asked(directory, current_app.extensions["tamarack_oauth"].create_token_response)
+    said = answer.get_json(silent=True) or {}
+    if said.get("error") not in ("authorization_pending", "slow_down"):  # a device that waits asks on
+        _note_token(directory, said)
+    return answer
+
+
+def _note_token(directory: str, said: dict[str, Any]) -> None:
+    """What became of a token request, for the sign-in log."""
+    grant: SignInGrant | None = None if "error" in said else g.get("granted")
+    what = TOKEN_REQUESTS.get(request.form.get("grant_type", ""), "get a token")
+    user = db().get(EndUser, grant.user_id) if grant is not None and grant.user_id else None
+    why = ": ".join(str(said[name]) for name in ("error", "error_description") if said.get(name))
+    log.note(db(), directory, what, user=user, client=_basic_client() or request.form.get("client_id", ""), why=why,
+             refused="error" in said, address=request.remote_addr or "")  # fmt: skip
+    db().commit()
 
 
 @pages.post("/<directory>/device-authorization")

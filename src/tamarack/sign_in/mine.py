@@ -2,13 +2,14 @@
 
 from typing import Any
 
-from flask import Blueprint, redirect, url_for
+from flask import Blueprint, redirect, request, url_for
 from sqlmodel import select
 
 from tamarack.sign_in.authorize import words_of
 from tamarack.sign_in.page import directory_named, me, render
 from tamarack.store.people.sessions import end_one, sessions
 from tamarack.store.sign_in import grants as granting
+from tamarack.store.sign_in import log
 from tamarack.store.sign_in.tables import Consent, SignInClient
 from tamarack.web.application import db
 from tamarack.web.people.signed_in import idle, my_session
@@ -38,6 +39,9 @@ def take_back(directory: str, client: str) -> Any:
     user = me(directory_named(directory))
     if user is not None:
         granting.end_consent(db(), user.id, client)
+        log.note(
+            db(), directory, "take back what was agreed", user=user, client=client, address=request.remote_addr or ""
+        )
         db().commit()
     return redirect(url_for("mine.page", directory=directory), code=303)
 

@@ -292,6 +292,7 @@ def make_token(
     grant: SignInGrant | None = g.pop("grant", None)
     if grant is None:
         grant = granting.new_grant(db(), kept, user.id if user is not None else None, scopes)
+    g.granted = grant
     issued = now()
     until = issued + timedelta(minutes=directory.access_minutes)
     granting.lives_until(db(), grant, until)

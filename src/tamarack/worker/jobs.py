@@ -21,6 +21,7 @@ from tamarack.store.people import attempts, sessions
 from tamarack.store.portal import search as catalogue
 from tamarack.store.quotas import queries as quotas
 from tamarack.store.sign_in import grants as granting
+from tamarack.store.sign_in import log as sign_in_log
 from tamarack.worker.ship import Note, set_aside, unnoted
 
 Log = Callable[[str], None]
@@ -95,5 +96,6 @@ def drop_stale(engine: Engine, settings: Settings) -> None:
         attempts.drop_old_attempts(session)
         sessions.drop_ended(session, timedelta(hours=settings.session_hours))
         granting.drop_ended(session)
+        sign_in_log.drop_old(session)
         catalogue.index_if_missing(session)
         session.commit()

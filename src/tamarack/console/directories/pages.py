@@ -14,7 +14,7 @@ from tamarack.core.types import NAME_PATTERN, problems_of
 from tamarack.store.audit import log as auditing
 from tamarack.store.errors import NotPossible
 from tamarack.store.people.sessions import sessions
-from tamarack.store.sign_in import by_mail, users
+from tamarack.store.sign_in import by_mail, log, users
 from tamarack.store.sign_in.tables import Directory, EndUser
 from tamarack.web.application import db, settings_of
 from tamarack.web.numbers import whole
@@ -30,7 +30,8 @@ _NEW = "new_password"
 _once = Once()
 
 
-def _directory(name: str) -> Directory:
+def directory_of(name: str) -> Directory:
+    """A directory, or 404."""
     found = db().get(Directory, name)
     if found is None:
         abort(404, f"There is no directory {name}.")
@@ -38,7 +39,7 @@ def _directory(name: str) -> Directory:
 
 
 def _user(name: str, id: str) -> tuple[Directory, EndUser]:
-    directory, found = _directory(name), db().get(EndUser, id)
+    directory, found = directory_of(name), db().get(EndUser, id)
     if found is None or found.directory != name:
         abort(404, "There is no such user in this directory.")
     return directory, found
@@ -82,7 +83,7 @@ def make() -> Any:
 @pages.get("/<name>/")
 @requires("see")
 def page(name: str) -> Any:
-    return _page(_directory(name), {}, {})
+    return _page(directory_of(name), {}, {})
 
 
 def _page(directory: Directory, typed: dict[str, Any], errors: dict[str, str]) -> str:
@@ -104,7 +105,7 @@ def _page(directory: Directory, typed: dict[str, Any], errors: dict[str, str]) -
 @requires("edit")
 def change(name: str) -> Any:
     """Change a directory's title, lifetimes and rules."""
-    directory = _directory(name)
+    directory = directory_of(name)
     form = request.form
     typed: dict[str, Any] = {
         one: form.get(one, "").strip() for one in ("title", "shortest", "access_minutes", "refresh_days")
@@ -137,7 +138,7 @@ def change(name: str) -> Any:
 @requires("subscribers")
 def add(name: str) -> Any:
     """Ask a user in by mail, or make one with a temporary password that is shown once."""
-    directory = _directory(name)
+    directory = directory_of(name)
     typed = {"email": request.form.get("email", "").strip(), "user": request.form.get("user", "").strip()}
     password = users.temporary_password(directory.password_rules)
     try:
@@ -171,6 +172,7 @@ def _user_page(directory: Directory, found: EndUser, typed: dict[str, str], erro
     return render(
         "directories/user.html", tab="directories", directory=directory, user=found, typed=shown | typed, errors=errors,
         password=password if whose == found.id else "", sessions=sessions(db(), "sign-in", found.id, idle()),
+        events=log.events(db(), directory.name, user_id=found.id, most=10)[0],
     )  # fmt: skip
 
 

@@ -150,3 +150,21 @@ class DeviceRequest(SQLModel, table=True):
     grant_id: str | None = Field(default=None, foreign_key="sign_in_grant.id")
     auth_at: datetime | None = Moment(default=None)
     used_at: datetime | None = Moment(default=None)
+
+
+class SignInEvent(SQLModel, table=True):
+    """Something that happened at the sign-in service: who, with which client, what, and why it was refused."""
+
+    __tablename__ = "sign_in_event"
+
+    id: int | None = Field(default=None, primary_key=True)
+    directory: str = Field(index=True)
+    at: datetime = Moment(index=True)
+    what: str
+    refused: bool = False
+    why: str = ""
+    user_id: str | None = Field(default=None, index=True)
+    who: str = ""
+    """The mail address that was typed, or the user's."""
+    client_id: str = ""
+    address: str = ""
