@@ -88,6 +88,13 @@ def test_what_people_type_is_one_line_of_bounded_length(
     assert len(kept.who) <= log.LONGEST and kept.who.isprintable()
 
 
+def test_a_request_that_is_too_large_is_refused_unread(
+    service: FlaskClient, world: Session, passengers: Passengers
+) -> None:
+    refused = service.post("/passengers/token", data={"grant_type": "x" * 30_000})
+    assert refused.json["error_description"] == "The request is too large." and happened(world) == []
+
+
 def test_the_log_is_bounded_in_time_and_number(
     world: Session, passengers: Passengers, monkeypatch: pytest.MonkeyPatch
 ) -> None:

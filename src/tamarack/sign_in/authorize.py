@@ -124,9 +124,7 @@ def _answered(directory: Directory, grant: Any, user: Any, client: Client) -> An
         raise AccessDeniedError(redirect_uri=grant.redirect_uri)
     scopes = granted(asked_for(request.args.get("scope", "")), allowed_scopes(client.kept))
     granting.agree(db(), user.id, client.id, scopes)
-    log.note(
-        db(), directory.name, "let an application in", user=user, client=client.id, address=request.remote_addr or ""
-    )
+    log.note(db(), directory.name, "let an application in", user=user, client=client.id, address=address)
     return _sent_back(directory, grant, user)
 
 

@@ -40,11 +40,15 @@ def _problem(error: str, words: str, status: int = 400) -> Response:
     return answer
 
 
+def _is_too_large() -> bool:
+    return (request.content_length or 0) > MOST_BYTES
+
+
 def _unfit() -> Response | None:
     """What Authlib lets pass: parameters in the address, or twice, and two clients in one request (RFC 6749, 3.2)."""
     if request.query_string:
         return _problem("invalid_request", "Parameters go in the body, not in the address.")
-    if (request.content_length or 0) > MOST_BYTES:
+    if _is_too_large():
         return _problem("invalid_request", "The request is too large.")
     twice = next((name for name in request.form if len(request.form.getlist(name)) > 1), None)
     if twice is not None:
@@ -87,7 +91,8 @@ def token(directory: str) -> Any:
     """Tokens for a code, a refresh token, a device's code, or a client of its own (RFC 6749, 3.2)."""
     answer: Response = _asked(directory, current_app.extensions["tamarack_oauth"].create_token_response)
     said = answer.get_json(silent=True) or {}
-    if said.get("error") not in ("authorization_pending", "slow_down"):  # a device that waits asks on
+    waits = said.get("error") in ("authorization_pending", "slow_down")  # a device that asks on
+    if not waits and not _is_too_large():
         _note_token(directory, said)
     return answer
 
