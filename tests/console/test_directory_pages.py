@@ -33,7 +33,7 @@ def user(world: Session, passengers: Passengers) -> EndUser:
 
 def test_a_directory_is_made_with_rules_that_new_passwords_keep(admin: FlaskClient, world: Session) -> None:
     refused = admin.post("/directories/", data={"name": "Not a name", "title": ""})
-    assert refused.status_code == 422 and "lower-case letters" in refused.text and "write 1 to 120" in refused.text
+    assert refused.status_code == 422 and "lower-case letters" in refused.text and "give it 1 to 120" in refused.text
     assert admin.post("/directories/", data={"name": "crew", "title": "Crew"}).location == "/directories/crew/"
     assert "already" in admin.post("/directories/", data={"name": "crew", "title": "Crew"}).text
     changed = admin.post("/directories/crew/", data=RULES | {"sign": "yes"})
@@ -49,7 +49,7 @@ def test_a_directory_is_made_with_rules_that_new_passwords_keep(admin: FlaskClie
         ({"shortest": "3"}, "greater than or equal to 8"),
         ({"access_minutes": "0"}, "is not a number from 1 to 1,440"),
         ({"refresh_days": "soon"}, "'soon' is not a number from 1 to 365"),
-        ({"title": ""}, "write 1 to 120 characters"),
+        ({"title": ""}, "give it 1 to 120 characters"),
     ],
 )
 def test_rules_that_cannot_be_are_said_beside_their_field(
@@ -68,7 +68,7 @@ def test_a_user_is_made_with_a_password_that_is_shown_once(
     signed = service.post("/passengers/sign-in", data={"email": "j.vik@vik.example", "password": shown[1]})
     assert signed.location.startswith("/passengers/password")
     for typed, said in (({"user": "Jon", "email": "j.vik@vik.example"}, "has a user j.vik@vik.example already"),
-                        ({"user": "", "email": "x@y.example"}, "has to have 1 to 120 characters"),
+                        ({"user": "", "email": "x@y.example"}, "give it 1 to 120 characters"),
                         ({"user": "Jon", "email": "nowhere"}, "nowhere")):  # fmt: skip
         refused = admin.post(f"{PEOPLE}/users", data=typed)
         assert refused.status_code == 422 and said in html.unescape(refused.text)

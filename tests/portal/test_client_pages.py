@@ -41,7 +41,7 @@ def test_a_client_is_made_and_its_secret_shown_once(
 @pytest.mark.parametrize(
     ("changes", "said"),
     [
-        ({"title": ""}, "has to have 1 to 120 characters"),
+        ({"title": ""}, "give it 1 to 120 characters"),
         ({"directory": "nobody"}, "choose whose users sign in"),
         ({"environment": "moon"}, "choose an environment"),
         ({"grants": []}, "choose what the client does"),

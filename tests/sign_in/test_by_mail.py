@@ -103,7 +103,7 @@ def test_where_a_directory_is_not_open_nobody_signs_up(
 @pytest.mark.parametrize(
     ("changes", "said"),
     [
-        ({"name": ""}, "has to have 1 to 120 characters"),
+        ({"name": ""}, "give it 1 to 120 characters"),
         ({"name": "Ida\r\nBcc: all@strand.example"}, "cannot stand in one line"),
         ({"email": "nowhere"}, "nowhere"),
     ],

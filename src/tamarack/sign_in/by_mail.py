@@ -10,6 +10,7 @@ from tamarack.sign_in.door import onwards
 from tamarack.sign_in.page import directory_named, render
 from tamarack.store.errors import NotPossible
 from tamarack.store.joining import queries as asking
+from tamarack.store.lines import line_fault
 from tamarack.store.people.attempts import TooManyAttempts, account_of
 from tamarack.store.sign_in import by_mail, log
 from tamarack.store.sign_in.tables import Directory
@@ -81,7 +82,7 @@ def sign_up(directory: str) -> Any:
     errors, status = {}, 422
     if problem := email_problem(email):
         errors["email"] = problem
-    if problem := by_mail.name_problem(name):
+    if problem := line_fault(name, 120, "The name"):
         errors["name"] = problem
     if not errors and not _ask(found, "user-sign-up", email, name=name):
         errors, status = {"email": _OFTEN}, 429

@@ -8,9 +8,8 @@ from tamarack.core.sign_in.password_rules import Broken
 from tamarack.sign_in.page import directory_named, me, render
 from tamarack.store.people.attempts import TooManyAttempts, account_of, succeeded
 from tamarack.store.sign_in import log
-from tamarack.store.sign_in.by_mail import user_with
 from tamarack.store.sign_in.tables import Directory, EndUser
-from tamarack.store.sign_in.users import change_password, sign_in_user
+from tamarack.store.sign_in.users import change_password, sign_in_user, user_with
 from tamarack.web.application import db, settings_of
 from tamarack.web.people.signed_in import leave, let_in
 from tamarack.web.people.waiting import wait_for_attempt

@@ -15,6 +15,8 @@ from tamarack.core.carrying.parts import Answered
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.callers import CallerDirectory
+from tamarack.core.policies import kind_of
+from tamarack.core.policies.returns.answer_check import AnswerCheck
 from tamarack.core.stages import Stage
 
 TARGET = target_at("http://127.0.0.1:9", 1000, 1000)
@@ -215,3 +217,12 @@ def test_whatever_is_sent_is_answered_and_what_is_told_of_it_is_one_line(
     assert isinstance(outcome, Refusal)
     json.loads(b'{"a": 1' + outcome.members + b"}")
     assert all("\n" not in str(one) and "\x00" not in str(one) for one in call.misfits)
+
+
+@pytest.mark.parametrize(
+    ("otherwise", "said"),
+    [("pass it on and count it", "is counted."), ("answer 502", "is held back, and answered 502.")],
+)
+def test_the_sentence_of_an_answer_check_says_what_it_does(otherwise: str, said: str) -> None:
+    policy = AnswerCheck.model_validate({"kind": "answer-check", "otherwise": otherwise})
+    assert kind_of(policy).sentence(policy).endswith(said)

@@ -13,6 +13,7 @@ from tamarack.core.text import line_problem
 from tamarack.core.types import NAME_PATTERN, problems_of
 from tamarack.store.audit import log as auditing
 from tamarack.store.errors import NotPossible
+from tamarack.store.lines import line_fault
 from tamarack.store.people.sessions import sessions
 from tamarack.store.sign_in import by_mail, log, users
 from tamarack.store.sign_in.tables import Directory, EndUser
@@ -66,7 +67,7 @@ def make() -> Any:
     errors = {}
     if not re.fullmatch(NAME_PATTERN.strip("^$"), typed["name"]):
         errors["name"] = "may hold only lower-case letters, digits and hyphens, starting with a letter"
-    if wrong := line_problem(typed["title"]) or ("" if 0 < len(typed["title"]) <= 120 else "write 1 to 120 characters"):
+    if wrong := line_fault(typed["title"], 120, "The title"):
         errors["title"] = wrong
     if errors:
         return _index(typed, errors), 422
@@ -116,7 +117,7 @@ def change(name: str) -> Any:
         number = whole(typed[one])
         if number is None or not least <= number <= most:
             errors[one] = f"{typed[one][:20]!r} is not a number from {least} to {most:,}"
-    if wrong := line_problem(typed["title"]) or ("" if 0 < len(typed["title"]) <= 120 else "write 1 to 120 characters"):
+    if wrong := line_fault(typed["title"], 120, "The title"):
         errors["title"] = wrong
     try:
         rules = PasswordRules.model_validate({one: typed[one] for one in ("shortest", *_RULES)})

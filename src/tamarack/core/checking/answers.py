@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-import orjson
-
 from tamarack.core.carrying.parts import Answered
+from tamarack.core.checking.bodies import body_for, in_json, in_schema, is_json, media_of, undescribed
 from tamarack.core.checking.described import DescribedAnswer, DescribedMessages
 from tamarack.core.checking.misfit import MOST, Misfit, misfit
 from tamarack.core.checking.parameter_values import in_text
-from tamarack.core.checking.requests import body_for, in_schema, listed, media_of
 from tamarack.core.checking.schemas import Schemas
 
 _WITHOUT_BODY = frozenset((204, 205, 304))
@@ -70,19 +68,6 @@ class AnswerChecker:
         one = body_for(said.bodies, media)
         if one is None:
             if self._unknown:
-                words = f"of the type {media[:60] or 'that it does not say'} is not described; these are: "
-                yield misfit("answer", "body", "", words + listed(said.bodies), True)
-            return
-        if (
-            body is None
-            or len(body) > largest
-            or not media.endswith(("/json", "+json"))
-            or b"content-encoding" in fields
-        ):
-            return
-        try:
-            value = orjson.loads(body)
-        except ValueError:
-            yield misfit("answer", "body", "", "is not JSON")
-            return
-        yield from in_schema(self._schemas, one.schema_key, value, "answer", "body", "")
+                yield undescribed("answer", media, said.bodies)
+        elif body is not None and len(body) <= largest and is_json(media) and b"content-encoding" not in fields:
+            yield from in_json(self._schemas, one, body, "answer")

@@ -5,43 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-import orjson
-
 from tamarack.core.carrying.call import Call
-from tamarack.core.checking.described import DescribedBody, DescribedMessages, DescribedParameter
+from tamarack.core.checking.bodies import body_for, in_json, in_schema, is_json, media_of, undescribed
+from tamarack.core.checking.described import DescribedMessages, DescribedParameter
 from tamarack.core.checking.misfit import MOST, Misfit, misfit
 from tamarack.core.checking.parameter_values import ABSENT, cookie_pairs, in_pairs, in_text, names_in, pairs_of
 from tamarack.core.checking.schemas import Schemas
 from tamarack.core.values.call_values import path_values
-
-
-def body_for(bodies: tuple[DescribedBody, ...], media: str) -> DescribedBody | None:
-    """What is said of a body of some media type: by its name, by a range, or by `*/*` (OpenAPI 3.1, 4.8.14)."""
-    for wanted in (media, f"{media.partition('/')[0]}/*", "*/*"):
-        for one in bodies:
-            if one.media == wanted:
-                return one
-    return None
-
-
-def media_of(value: bytes) -> str:
-    """A media type without its parameters, in lower case, as text."""
-    return value.partition(b";")[0].strip().lower().decode("latin-1")
-
-
-def listed(bodies: tuple[DescribedBody, ...]) -> str:
-    """The media types that are described, for a message."""
-    return ", ".join(one.media for one in bodies[:6])
-
-
-def in_schema(schemas: Schemas, key: str, value: Any, side: Any, place: str, name: str) -> Iterator[Misfit]:
-    """What of a value does not fit its schema."""
-    if key and not schemas.fits(key, value):
-        for one in schemas.problems(key, value):
-            if place == "body":
-                yield misfit(side, place, one.pointer, one.words)
-            else:
-                yield misfit(side, place, name, f"{one.pointer} {one.words}".strip())
 
 
 class RequestChecker:
@@ -81,7 +51,7 @@ class RequestChecker:
         if not self._checks_body or call.body is not None or not call.length:
             return False
         media = media_of(call.media)
-        return _is_json(media) and body_for(self._said.bodies, media) is not None
+        return is_json(media) and body_for(self._said.bodies, media) is not None
 
     def _in_path(self, call: Call) -> Iterator[Misfit]:
         values = path_values(call)
@@ -139,24 +109,12 @@ class RequestChecker:
         one = body_for(said.bodies, media)
         if one is None:
             if self._unknown_body:
-                words = f"of the type {media[:60] or 'that it does not say'} is not described; these are: "
-                yield misfit("request", "body", "", words + listed(said.bodies), True)
-            return
-        if body is None or not _is_json(media):
-            return
-        if any(name == b"content-encoding" for name, _ in call.headers):
-            yield misfit("request", "body", "", "is compressed, and cannot be checked")
-            return
-        try:
-            value = orjson.loads(body)
-        except ValueError:
-            yield misfit("request", "body", "", "is not JSON")
-            return
-        yield from in_schema(self._schemas, one.schema_key, value, "request", "body", "")
-
-
-def _is_json(media: str) -> bool:
-    return media.endswith(("/json", "+json"))
+                yield undescribed("request", media, said.bodies)
+        elif body is not None and is_json(media):
+            if any(name == b"content-encoding" for name, _ in call.headers):
+                yield misfit("request", "body", "", "is compressed, and cannot be checked")
+            else:
+                yield from in_json(self._schemas, one, body, "request")
 
 
 def _credential(call: Call, name: str) -> bool:

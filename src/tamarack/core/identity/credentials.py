@@ -4,6 +4,8 @@ from hashlib import blake2b
 from typing import Any, Literal, NamedTuple, get_args
 
 CredentialKind = Literal["api-key", "client-secret", "signed-key", "outside-identity"]
+HashedKind = CredentialKind | Literal["sign-in"]
+"""Credentials, and what the sign-in service hands out: secrets of its clients, codes, refresh tokens."""
 """An API key; a client id with its secret; a key that Tamarack signs; a name that an outside issuer's tokens give."""
 
 KIND_TITLES: dict[str, str] = {
@@ -42,7 +44,7 @@ def make_key(random_bytes: bytes, prefix: str = PREFIX) -> str:
     return prefix + "".join(chosen)
 
 
-def keyed_hash(pepper: bytes, kind: CredentialKind = "api-key") -> Any:
+def keyed_hash(pepper: bytes, kind: HashedKind = "api-key") -> Any:
     """BLAKE2b (RFC 7693) with the pepper as its key; a domain for each kind, so that none passes for another.
 
     The pepper never leaves the platform.
@@ -51,7 +53,7 @@ def keyed_hash(pepper: bytes, kind: CredentialKind = "api-key") -> Any:
     return blake2b(key=pepper, digest_size=24, person=person)
 
 
-def digest(value: bytes, pepper: bytes, kind: CredentialKind = "api-key") -> str:
+def digest(value: bytes, pepper: bytes, kind: HashedKind = "api-key") -> str:
     """The keyed hash of a credential."""
     keyed = keyed_hash(pepper, kind)
     keyed.update(value)

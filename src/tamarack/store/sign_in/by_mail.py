@@ -8,34 +8,21 @@ from __future__ import annotations
 
 from urllib.parse import quote
 
-from sqlmodel import Session, select
+from sqlmodel import Session
 
-from tamarack.core.identity.mail_address import email_problem
 from tamarack.core.sign_in.password_rules import Broken, broken_rules
-from tamarack.core.text import line_problem
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.joining.links import find_link, new_link, send, use_link
 from tamarack.store.joining.tables import JoinAsk, MailLink
-from tamarack.store.people.attempts import account_of
 from tamarack.store.people.passwords import hash_password
 from tamarack.store.sign_in import grants as granting
 from tamarack.store.sign_in.tables import Directory, EndUser
-from tamarack.store.sign_in.users import change_password
+from tamarack.store.sign_in.users import change_password, new_account, user_with
 
 JOIN = ("user-sign-up", "user-invite")
-
-
-def user_with(session: Session, directory: str, email: str) -> EndUser | None:
-    """The user of a directory with a mail address."""
-    return session.exec(select(EndUser).where(EndUser.directory == directory, EndUser.email == email)).first()
-
-
-def name_problem(name: str) -> str:
-    """What is wrong with a user's name, or nothing."""
-    return line_problem(name) or ("" if 0 < len(name) <= 120 else "has to have 1 to 120 characters")
 
 
 def answer(session: Session, asked: JoinAsk, service: str) -> None:
@@ -76,13 +63,7 @@ def _after(target: str) -> str:
 
 def invite(session: Session, actor: Actor, directory: Directory, email: str, name: str, service: str) -> None:
     """Ask someone in, by mail; the link lets them choose their password. Raises `NotPossible`."""
-    email = account_of(email)
-    if wrong := email_problem(email):
-        raise NotPossible(wrong, "email")
-    if wrong := name_problem(name):
-        raise NotPossible(f"the name {wrong}", "name")
-    if user_with(session, directory.name, email) is not None:
-        raise NotPossible(f"{directory.title} has a user {email} already", "email")
+    email, name = new_account(session, directory, email, name)
     token = new_link(session, "user-invite", directory.name, email, name)
     text = (
         f"{name},\n\nyou are asked to join {directory.title}. Choose your password within seven days:\n\n"

@@ -5,18 +5,18 @@ from __future__ import annotations
 import secrets
 from collections.abc import Sequence
 from datetime import timedelta
-from hashlib import blake2b
 from hmac import compare_digest
 
 from sqlmodel import Session, col, select
 
+from tamarack.core.identity.credentials import digest
 from tamarack.core.sign_in.redirects import MOST, redirect_problem
-from tamarack.core.text import line_problem
 from tamarack.store.applications.tables import Application
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
+from tamarack.store.lines import a_line
 from tamarack.store.sign_in import grants as granting
 from tamarack.store.sign_in.tables import Directory, SignInClient
 
@@ -33,7 +33,7 @@ GRANTS = {
 
 def digest_of(value: str, pepper: bytes) -> str:
     """What is kept of a secret, code or token: a keyed hash."""
-    return blake2b(value.encode("utf-8", "replace"), key=pepper[:64], digest_size=24).hexdigest()
+    return digest(value.encode("utf-8", "replace"), pepper, "sign-in")
 
 
 def new_secret() -> str:
@@ -55,8 +55,7 @@ def make_client(
     pepper: bytes,
 ) -> tuple[SignInClient, str]:
     """A client, and its secret (empty for a public one), which is never shown again. Raises `NotPossible`."""
-    if wrong := line_problem(title) or ("" if 0 < len(title) <= 120 else "has to have 1 to 120 characters"):
-        raise NotPossible(f"the title {wrong}", "title")
+    title = a_line(title, 120, "title", "The title")
     chosen = [grant for grant in GRANTS if grant in grants]
     if not set(chosen) & {CODE, CLIENT, DEVICE}:
         raise NotPossible("choose what the client does: sign users in, call for itself, or both", "grants")

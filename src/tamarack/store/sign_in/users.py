@@ -10,11 +10,11 @@ from sqlmodel import Session, col, func, or_, select
 from tamarack.core.identity.mail_address import email_problem
 from tamarack.core.sign_in.password_rules import Broken, PasswordRules, broken_rules
 from tamarack.core.sign_in.tokens import RESERVED
-from tamarack.core.text import line_problem
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
+from tamarack.store.lines import a_line
 from tamarack.store.people.attempts import account_of
 from tamarack.store.people.passwords import hash_password, verify_password
 from tamarack.store.sign_in import grants as granting
@@ -60,16 +60,25 @@ def temporary_password(rules: PasswordRules) -> str:
             return made.ljust(rules.shortest, "x")
 
 
-def make_user(session: Session, actor: Actor, directory: Directory, email: str, name: str, password: str) -> EndUser:
-    """Make a user with a password that someone else set: it has to be changed. Raises `NotPossible`."""
+def user_with(session: Session, directory: str, email: str) -> EndUser | None:
+    """The user of a directory with a mail address, as `account_of` writes it."""
+    return session.exec(select(EndUser).where(EndUser.directory == directory, EndUser.email == email)).first()
+
+
+def new_account(session: Session, directory: Directory, email: str, name: str) -> tuple[str, str]:
+    """Mail address and name of a user to be, as they are kept. Raises `NotPossible`, also where it is there."""
     email = account_of(email)
     if wrong := email_problem(email):
         raise NotPossible(wrong, "email")
-    if wrong := line_problem(name) or ("" if 0 < len(name) <= 120 else "has to have 1 to 120 characters"):
-        raise NotPossible(f"the name {wrong}", "name")
-    query = select(EndUser).where(EndUser.directory == directory.name, EndUser.email == email)
-    if session.exec(query).first() is not None:
+    name = a_line(name, 120, "name", "The name")
+    if user_with(session, directory.name, email) is not None:
         raise NotPossible(f"{directory.title} has a user {email} already", "email")
+    return email, name
+
+
+def make_user(session: Session, actor: Actor, directory: Directory, email: str, name: str, password: str) -> EndUser:
+    """Make a user with a password that someone else set: it has to be changed. Raises `NotPossible`."""
+    email, name = new_account(session, directory, email, name)
     made = EndUser(directory=directory.name, email=email, name=name, password_hash=hash_password(password),
                    must_change_password=True)  # fmt: skip
     session.add(made)
@@ -80,8 +89,7 @@ def make_user(session: Session, actor: Actor, directory: Directory, email: str, 
 
 def sign_in_user(session: Session, directory: str, email: str, password: str) -> EndUser | None:
     """The user who signs in, or None where account or password is wrong; time tells no difference."""
-    query = select(EndUser).where(EndUser.directory == directory, EndUser.email == account_of(email))
-    found = session.exec(query).first()
+    found = user_with(session, directory, account_of(email))
     good = verify_password(found.password_hash if found is not None else None, password)
     if found is None or not good or not found.active:
         return None

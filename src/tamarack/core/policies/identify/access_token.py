@@ -40,13 +40,14 @@ class AccessTokenPolicy(Policy):
 class _Good:
     """A token that was checked: until when it is good, and what it said."""
 
-    __slots__ = ("application", "claims", "generation", "grant", "until", "user")
+    __slots__ = ("application", "claims", "generation", "grant", "scopes", "until", "user")
 
     def __init__(self, until: float, generation: int, claims: dict[str, Any]) -> None:
         self.until = until
         self.generation = generation
         self.claims = claims
         self.grant = str(claims.get("grant", ""))
+        self.scopes = frozenset(str(claims.get("scope", "")).split())
         self.application = str(claims.get("application", ""))
         self.user = str(claims["sub"])[:200] if "auth_time" in claims else ""
 
@@ -85,9 +86,8 @@ def _compile(policy: AccessTokenPolicy, surroundings: Surroundings) -> list[Part
             found = cached[token] = _Good(until, keys.generation, claims)
         if found.grant in ended:
             return Refusal(REASONS["revoked-credential"], invalid, policy.name, f"the grant {found.grant} has ended")
-        if wanted and not wanted <= set(str(found.claims.get("scope", "")).split()):
-            missing = sorted(wanted - set(str(found.claims.get("scope", "")).split()))
-            note = f"the token lacks {in_words(missing)}"
+        if not wanted <= found.scopes:
+            note = f"the token lacks {in_words(sorted(wanted - found.scopes))}"
             return Refusal(REASONS["scope-missing"], too_little, policy.name, note)
         caller = application(found.application)
         if caller is None:

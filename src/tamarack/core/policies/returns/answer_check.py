@@ -97,7 +97,7 @@ KIND = PolicyKind(
     brief=lambda policy: "counts misfits" if policy.otherwise != "answer 502" else "502 for misfits",
     sentence=lambda policy: (
         f"Answers{where_in_words(policy.when)} are checked against the description: what does not fit is "
-        f"{'counted' if policy.otherwise == 'note' else 'held back, and answered 502'}."
+        f"{'held back, and answered 502' if policy.otherwise == 'answer 502' else 'counted'}."
     ),
     sentence_outside=lambda policy: "",
     reasons=("misfit-answer",),
