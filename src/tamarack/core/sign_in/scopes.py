@@ -20,12 +20,14 @@ STANDARD: Mapping[str, str] = {
 """Scopes that every directory has (OpenID Connect Core, 5.4 and 11), as a consent page says them."""
 _LINE = re.compile(r"(\S+)\s+(.+)")
 MOST = 60
+ScopeName = Annotated[str, StringConstraints(strip_whitespace=True, pattern=r"^[\x21\x23-\x5B\x5D-\x7E]{1,80}$")]
+"""A scope-token (RFC 6749, 3.3)."""
 
 
 class Scope(Frozen):
     """A scope of an API, and what it lets an application do, in the words of a consent page."""
 
-    name: Annotated[str, StringConstraints(pattern=r"^[\x21\x23-\x5B\x5D-\x7E]{1,80}$")]
+    name: ScopeName
     words: Line
 
     def __str__(self) -> str:

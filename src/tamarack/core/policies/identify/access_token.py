@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
-from pydantic import Field, StringConstraints
+from pydantic import Field
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Way
@@ -13,6 +13,7 @@ from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.jose import BadToken, UnknownKey, peek
 from tamarack.core.policies.identify.places import of_scheme, take_one, take_scheme
 from tamarack.core.policies.kind import NAME_HELP, TOKEN_REASONS, Policy, PolicyKind, Shown, Surroundings
+from tamarack.core.sign_in.scopes import ScopeName
 from tamarack.core.sign_in.tokens import check_access_token
 from tamarack.core.stages import Stage
 from tamarack.core.text import in_words
@@ -20,7 +21,6 @@ from tamarack.core.types import Name
 
 MOST_CACHED = 10_000
 HEADER = b"authorization"
-ScopeName = Annotated[str, StringConstraints(strip_whitespace=True, pattern=r"^[\x21\x23-\x5B\x5D-\x7E]{1,80}$")]
 
 
 class AccessTokenPolicy(Policy):
