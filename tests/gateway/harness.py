@@ -19,6 +19,7 @@ from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import digest
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.told.addresses import Addresses
 from tamarack.core.told.problems import Problems
 from tamarack.core.traffic.record import Record
 from tamarack.gateway.caches.node_caches import NodeCaches
@@ -156,7 +157,7 @@ class Node:
                 self.used,
                 self.gateway.caches,
                 self.gateway.states,
-                self.gateway.problems.portal_url,
+                Addresses(self.gateway.problems.portal_url),
             )
 
         asyncio.run_coroutine_threadsafe(swap(), self.loop).result(5)

@@ -206,7 +206,7 @@ def test_staff_ask_someone_in_by_mail(
 
 
 def test_an_address_that_was_confirmed_says_so_in_tokens(world: Session, passengers: Passengers) -> None:
-    from tamarack.sign_in.oauth import facts_of
+    from tamarack.sign_in.protocol.tokens import facts_of
 
     assert facts_of(passengers.user, ["email"])["email_verified"] is False
     passengers.user.email_confirmed = True

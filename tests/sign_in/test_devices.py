@@ -10,7 +10,7 @@ from joserfc.jwk import KeySet
 from sqlmodel import Session, select
 
 from sign_in.passengers import PASSWORD, Passengers
-from tamarack.sign_in.device import MOST_BEGUN
+from tamarack.sign_in.protocol.device import MOST_BEGUN
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.columns import now
 from tamarack.store.sign_in import clients, devices, users

@@ -18,8 +18,7 @@ def open_sign_in(session: Session, settings: Settings) -> None:
     """Make the directory, its passengers, and a client for each environment of Tern Mobile."""
     rules = PasswordRules(shortest=12, digit=True)
     directory = users.make_directory(session, COMMAND_LINE, "passengers", "Skerry passengers", rules)
-    directory.access_minutes = 24 * 60
-    directory.sign_up = True
+    directory.sign_up, directory.codes = True, "optional"
     session.add(directory)
     nell = users.make_user(session, COMMAND_LINE, directory, USER, "Nell Holm", TEMPORARY)
     users.change_password(session, nell, PASSWORD)
@@ -30,6 +29,6 @@ def open_sign_in(session: Session, settings: Settings) -> None:
         clients.make_client(
             session, COMMAND_LINE, mobile, directory, environment, "Tern Mobile",
             [clients.CODE, clients.REFRESH, clients.DEVICE],
-            ["http://127.0.0.1/back", "example.tern-trips:/back"], ["fares:quote"], False,
+            ["http://127.0.0.1/back", "example.tern-trips:/back"], ["fares:quote", "bookings:cancel"], False,
             settings.keys.raw("pepper"),
         )  # fmt: skip

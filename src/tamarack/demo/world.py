@@ -125,7 +125,12 @@ ORGANIZATIONS = (
                 (("passage", "cutter"), ("fleet", "cutter"), ("harbour", "skiff")),
                 8.0,
             ),
-            DemoApplication("Tern Mobile", "Timetable in the pocket", (("passage", "skiff"),), 2.0),
+            DemoApplication(
+                "Tern Mobile",
+                "Timetable in the pocket",
+                (("passage", "skiff"), ("harbour", "skiff"), ("freight", "skiff")),
+                2.0,
+            ),
         ),
     ),
     DemoOrganization(

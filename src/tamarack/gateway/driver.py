@@ -15,13 +15,24 @@ from typing import TYPE_CHECKING, Any
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Passed
-from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Hold, Look, Need, ReadAnswer, ReadBody, Refresh, Take
+from tamarack.core.carrying.needs import (
+    Ask,
+    Failed,
+    Hold,
+    Look,
+    Need,
+    ReadAnswer,
+    ReadBody,
+    Refresh,
+    Take,
+)
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.program import FAILURES, Operation, Program
 from tamarack.core.carrying.receiving import receive
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.http.addresses import caller_address
 from tamarack.core.http.chunked import LAST_CHUNK, chunk
+from tamarack.core.identity.lookups import FetchKeys, FindToken
 from tamarack.core.told.problems import STATUS_LINES
 from tamarack.core.trying.node_request import PATH as NODE_PATH
 from tamarack.gateway.upstream.interface import Exchange
@@ -200,6 +211,10 @@ class NodeDriver:
 
     def _fetch_keys(self, need: FetchKeys) -> Any:
         self._beside(self.gateway.key_sets.wait_for(need.url, need.kid, self.call.now), self._resumed)
+        return _PARKED
+
+    def _find_token(self, need: FindToken) -> Any:
+        self._beside(self.gateway.tokens.find(need.token), self._resumed)
         return _PARKED
 
     # the request's body
@@ -597,6 +612,7 @@ _ANSWERS: dict[type[Need], Callable[[NodeDriver, Any], Any]] = {
     Ask: NodeDriver._send,
     ReadBody: NodeDriver._read_body,
     FetchKeys: NodeDriver._fetch_keys,
+    FindToken: NodeDriver._find_token,
     ReadAnswer: NodeDriver._read_answer,
     Look: NodeDriver._look,
     Hold: NodeDriver._hold,

@@ -27,6 +27,7 @@ from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import CounterStore
+from tamarack.core.told.addresses import NOWHERE, Addresses
 from tamarack.core.told.problems import Problems
 from tamarack.core.told.recording import record_of
 from tamarack.core.trying.node_request import HEADER as NODE_HEADER
@@ -36,6 +37,7 @@ from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.misfit_count import MisfitCount
 from tamarack.gateway.node_requests import answer_request
+from tamarack.gateway.opaque_tokens import TokenFinder, no_tokens
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.tracer import Tracer
 from tamarack.gateway.upstream.interface import Upstream
@@ -64,7 +66,7 @@ class Serving:
         quota_log: QuotaLog | None = None,
         cache: CacheStore | None = None,
         states: TargetStates | None = None,
-        portal_url: str = "",
+        addresses: Addresses = NOWHERE,
     ) -> None:
         self.number = number
         self.environment = snapshot.environment
@@ -95,7 +97,7 @@ class Serving:
             perf_counter_ns,
             self.routes,
             cache=cache,
-            portal_url=portal_url,
+            addresses=addresses,
             backends={backend.name: backend.model_dump_json() for backend in snapshot.backends},
         )
         self.router: Router[Routed] = assemble(snapshot, shop)
@@ -119,12 +121,16 @@ class Gateway:
         log: Callable[[str], None] = log,
         caches: NodeCaches | None = None,
         misfits: MisfitCount | None = None,
+        tokens: TokenFinder | None = None,
+        addresses: Addresses = NOWHERE,
     ) -> None:
         self.metering = metering if metering is not None else Metering(MemoryCounters())
         self.material = material if material is not None else Material(environment, nothing_sealed)
         self.tracing = self.material.tracing
         self.tracer = tracer
         self.key_sets = key_sets if key_sets is not None else KeySetWaiter(self.material, nobody)
+        self.tokens = tokens if tokens is not None else TokenFinder(self.material.opaque, no_tokens)
+        self.addresses = addresses
         self.node = node
         self.environment = environment
         self.scheme = "http"

@@ -16,6 +16,7 @@ from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material
 from tamarack.core.identity.sealing import unseal
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.told.addresses import Addresses
 from tamarack.core.told.problems import Problems
 from tamarack.gateway.caches.node_caches import NodeCaches
 from tamarack.gateway.caches.redis_cache import RedisCache
@@ -30,6 +31,7 @@ from tamarack.gateway.key_sets import KeySetWaiter
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.metrics import NodeMetrics
 from tamarack.gateway.misfit_count import MisfitCount
+from tamarack.gateway.opaque_tokens import TokenFinder, TokenQuery
 from tamarack.gateway.quota_use import QuotaUse
 from tamarack.gateway.recorder import Recorder
 from tamarack.gateway.tracer import Tracer
@@ -142,6 +144,8 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         log,
         caches,
         misfits,
+        TokenFinder(material.opaque, TokenQuery(settings.database, settings.keys.raw("pepper"))),
+        Addresses(settings.portal_url, settings.gateway_url(environment), settings.sign_in_url),
     )
     follower = Follower(
         gateway,

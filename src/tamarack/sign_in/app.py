@@ -6,8 +6,9 @@ from flask import Flask
 from flask_wtf.csrf import CSRFProtect
 
 from tamarack.settings import Settings
-from tamarack.sign_in import authorize, by_mail, device, door, endpoints, mine
-from tamarack.sign_in.server import make_server
+from tamarack.sign_in import by_mail, codes, door, leaving, mine
+from tamarack.sign_in.protocol import authorize, device, endpoints
+from tamarack.sign_in.protocol.server import make_server
 from tamarack.web.application import make_application
 
 
@@ -15,10 +16,16 @@ def make_app(settings: Settings | None = None) -> Flask:
     """The sign-in service, ready to serve. Each directory is an issuer under its own path."""
     app = make_application("tamarack.sign_in", "sign-in", settings or Settings(), Path(__file__).parent)
     app.extensions["tamarack_oauth"] = make_server()
-    for pages in (door.pages, authorize.pages, by_mail.pages, device.pages, endpoints.pages, mine.pages):
+    every = (door, authorize, by_mail, codes, device, endpoints, leaving, mine)
+    for pages in (one.pages for one in every):
         app.register_blueprint(pages)
     protect: CSRFProtect = app.extensions["csrf"]
-    for program in (endpoints.pages, door.programs):  # asked by programs, which carry no cookie of ours
+    for program in (
+        endpoints.pages,
+        door.programs,
+        leaving.programs,
+    ):  # asked by programs, which carry no cookie of ours
         protect.exempt(program)
     app.register_blueprint(door.programs)
+    app.register_blueprint(leaving.programs)
     return app

@@ -6,7 +6,7 @@ from flask import Blueprint, abort, redirect, request, url_for
 
 from tamarack.core.identity.mail_address import email_problem
 from tamarack.core.sign_in.password_rules import Broken
-from tamarack.sign_in.door import onwards
+from tamarack.sign_in.onwards import onwards
 from tamarack.sign_in.page import directory_named, render
 from tamarack.store.errors import NotPossible
 from tamarack.store.joining import queries as asking

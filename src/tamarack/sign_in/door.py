@@ -5,6 +5,8 @@ from typing import Any
 from flask import Blueprint, current_app, jsonify, redirect, request, url_for
 
 from tamarack.core.sign_in.password_rules import Broken
+from tamarack.sign_in import codes
+from tamarack.sign_in.onwards import onwards
 from tamarack.sign_in.page import directory_named, me, render
 from tamarack.store.people.attempts import TooManyAttempts, account_of, succeeded
 from tamarack.store.sign_in import log
@@ -13,7 +15,6 @@ from tamarack.store.sign_in.users import change_password, sign_in_user, user_wit
 from tamarack.web.application import db, settings_of
 from tamarack.web.people.signed_in import leave, let_in
 from tamarack.web.people.waiting import wait_for_attempt
-from tamarack.web.safe import safe_next
 
 pages = Blueprint("door", __name__)
 programs = Blueprint("door_for_programs", __name__)
@@ -37,16 +38,6 @@ def _checked(directory: Directory, email: str, password: str) -> EndUser | None:
     return None
 
 
-def _mine(directory: Directory) -> str:
-    return url_for("mine.page", directory=directory.name)
-
-
-def onwards(directory: Directory, target: str) -> str:
-    """A page of this directory to go on to; its own front page in the place of any other."""
-    found = safe_next(target)
-    return found if found.startswith(f"/{directory.name}/") else _mine(directory)
-
-
 @pages.get("/<directory>/sign-in")
 def form(directory: str) -> Any:
     found = directory_named(directory)
@@ -65,6 +56,9 @@ def sign_in(directory: str) -> Any:
     if user is None:
         db().rollback()
         return render("sign_in.html", found, email=email, next=target, error=_WRONG), 422
+    if user.has_codes:
+        db().commit()
+        return codes.begin(user, target)
     let_in(user.id, user.session_epoch)
     log.note(db(), directory, "sign in", user=user, address=request.remote_addr or "")
     db().commit()
@@ -121,7 +115,10 @@ def change(directory: str) -> Any:
 
 @programs.post("/<directory>/password.json")
 def change_by_program(directory: str) -> Any:
-    """The same for programs: `email`, `password`, `new`; an error names each rule that the new one breaks."""
+    """The same for programs: `email`, `password`, `new`, and `code` where one is asked for.
+
+    An error names each rule that the new password breaks.
+    """
     found = directory_named(directory)
     sent = request.get_json(silent=True) if (request.content_length or 0) < 10_000 else None
     typed = (
@@ -137,6 +134,14 @@ def change_by_program(directory: str) -> Any:
     if user is None:
         db().rollback()
         return jsonify(title="Not signed in", detail=_WRONG, errors=[]), 401
+    if user.has_codes:
+        try:
+            right = codes.is_right(found, user, typed.get("code", ""))
+        except TooManyAttempts:
+            return jsonify(title="Too many attempts", detail=_TOO_MANY, errors=[]), 429
+        if not right:
+            words = "the user has one-time codes: send a good one as code"
+            return jsonify(title="Not signed in", detail=words, errors=[]), 401
     broken = change_password(db(), user, typed["new"])
     if broken:
         db().rollback()

@@ -5,11 +5,12 @@ from typing import Any
 from flask import Blueprint, redirect, request, url_for
 from sqlmodel import select
 
-from tamarack.sign_in.authorize import words_of
-from tamarack.sign_in.page import directory_named, me, render
+from tamarack.sign_in.page import directory_named, me, render, to_do_first
+from tamarack.sign_in.protocol.authorize import words_of
+from tamarack.store.errors import NotPossible
 from tamarack.store.people.sessions import end_one, sessions
 from tamarack.store.sign_in import grants as granting
-from tamarack.store.sign_in import log
+from tamarack.store.sign_in import log, profile
 from tamarack.store.sign_in.tables import Consent, SignInClient
 from tamarack.web.application import db
 from tamarack.web.people.signed_in import idle, my_session
@@ -23,14 +24,37 @@ def page(directory: str) -> Any:
     user = me(found)
     if user is None:
         return redirect(url_for("door.form", directory=directory))
-    if user.must_change_password:
-        return redirect(url_for("door.password", directory=directory))
+    first = to_do_first(found, user, "")
+    if first is not None:
+        return redirect(first)
     query = select(Consent, SignInClient).where(Consent.client_id == SignInClient.id, Consent.user_id == user.id)
     agreed = [(consent, client, [words_of(client, scope) for scope in consent.scopes])
               for consent, client in db().exec(query)]  # fmt: skip
     here = my_session()
     return render("mine.html", found, agreed=agreed, sessions=sessions(db(), "sign-in", user.id, idle()),
                   here=here.id if here is not None else "")  # fmt: skip
+
+
+@pages.route("/<directory>/profile", methods=["GET", "POST"])
+def own_profile(directory: str) -> Any:
+    """What the user says of themselves."""
+    found = directory_named(directory)
+    user = me(found)
+    if user is None:
+        return redirect(url_for("door.form", directory=directory, next=request.full_path))
+    typed, errors = {"name": user.name} | user.profile, {}
+    if request.method == "POST":
+        typed = {one: request.form.get(one, "") for one in ("name", *profile.CLAIMS)}
+        try:
+            profile.set_profile(db(), user, typed["name"], typed)
+        except NotPossible as error:
+            db().rollback()
+            errors[error.field or "name"] = str(error)
+        else:
+            db().commit()
+            return redirect(url_for("mine.page", directory=directory), code=303)
+    page = render("profile.html", found, typed=typed, errors=errors, asked=profile.CLAIMS)
+    return page, 422 if errors else 200
 
 
 @pages.post("/<directory>/applications/<client>/end")

@@ -2,7 +2,7 @@
 
 from typing import Any, cast
 
-from flask import abort, current_app, g, render_template
+from flask import abort, current_app, g, render_template, url_for
 
 from tamarack.core.sign_in.password_rules import in_words
 from tamarack.store.columns import now
@@ -40,6 +40,15 @@ def me(directory: Directory) -> EndUser | None:
         g.auth_at = found.made_at if found is not None else now()
     user = cast(EndUser | None, g.user)
     return user if user is not None and user.directory == directory.name else None
+
+
+def to_do_first(directory: Directory, user: EndUser, then: str) -> str | None:
+    """The page of what a user has to do before anything else, which leads on to `then`; None for nothing."""
+    if user.must_change_password:
+        return url_for("door.password", directory=directory.name, next=then)
+    if directory.codes == "required" and not user.has_codes:
+        return url_for("codes.set_up", directory=directory.name, next=then)
+    return None
 
 
 def render(template: str, directory: Directory, **values: Any) -> str:

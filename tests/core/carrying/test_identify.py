@@ -27,6 +27,7 @@ from core.protected import (
     signed_key,
     token,
 )
+from tamarack.core.identity.lookups import FetchKeys
 from tamarack.core.identity.signed_keys import public_part
 from tamarack.core.policies.identify.token import JwtPolicy
 
@@ -191,13 +192,15 @@ def test_an_unknown_key_id_asks_for_the_set_and_a_known_one_does_not() -> None:
     other = RSAKey.generate_key(2048, {"kid": "k2"}, private=True)  # type: ignore[arg-type]
     refusal = run(call_on(protected(JWT), bearer(token(key=other))))
     assert refusal is not None
-    assert (refusal.reason.code, refusal.unknown_key) == ("bad-token", (KEY_SET, "k2"))
+    need = refusal.need
+    assert isinstance(need, FetchKeys)
+    assert (refusal.reason.code, need.url, need.kid) == ("bad-token", KEY_SET, "k2")
     held = material()
     held.apply("key-set", KEY_SET, {"jwks": {"keys": [one.as_dict(private=False) for one in (KEY, other)]}})
     assert decided(call_on(protected(JWT), bearer(token(key=other)), held=held)) == ""
     wrong = run(call_on(protected(JWT), bearer(token()[:-4] + b"AAAA")))
     assert wrong is not None
-    assert wrong.unknown_key is None
+    assert wrong.need is None
 
 
 def test_a_rotated_secret_is_accepted_for_its_overlap() -> None:

@@ -16,6 +16,7 @@ from tamarack.core.configuration.explain import explain
 from tamarack.core.configuration.model import Api, Configuration, check
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.life_cycle.ending import ending_fields, ending_of, standing_successor
+from tamarack.core.told.addresses import Addresses
 
 DAYS = st.dates(date(1980, 1, 1), date(2200, 1, 1))
 
@@ -99,7 +100,9 @@ def test_a_place_is_taken_by_the_next_version_that_answers(versions: list[dict[s
 
 
 def carried(api: Api) -> tuple[Any, bytes]:
-    bed = Bed(whole(api), CallerDirectory(bytes(32), "production"), material(), portal_url="http://portal.example")
+    bed = Bed(
+        whole(api), CallerDirectory(bytes(32), "production"), material(), addresses=Addresses("http://portal.example")
+    )
     call = bed.call("GET", b"/sailings/v1/sailings")
     return carry(call), call.own_fields()
 

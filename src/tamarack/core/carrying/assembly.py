@@ -5,6 +5,7 @@ Policies become parts, and one rule folds the parts of any stage; on a call's wa
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from hashlib import blake2b
@@ -30,6 +31,7 @@ from tamarack.core.carrying.parts import (
     OnError,
     Opening,
     Part,
+    Reply,
     Retrying,
     Step,
     Telling,
@@ -57,7 +59,9 @@ from tamarack.core.mocking.choosing import Answers
 from tamarack.core.policies import KINDS, Policy, PolicyKind, kind_of
 from tamarack.core.policies.kind import Surroundings
 from tamarack.core.policies.meter.rate_limit import by_caller
+from tamarack.core.sign_in.protected import WELL_KNOWN, described, resource_of
 from tamarack.core.stages import Stage
+from tamarack.core.told.addresses import NOWHERE, Addresses
 from tamarack.core.told.trace import told_by
 from tamarack.core.traffic.record import PLACE
 
@@ -122,8 +126,8 @@ class Workshop:
     kinds: Mapping[str, PolicyKind] = field(default_factory=lambda: KINDS)
     cache: CacheStore | None = None
     """Where answers are kept; without it none is, and what a policy says of it is decided all the same."""
-    portal_url: str = ""
-    """Where developers read; answers of deprecated versions lead there."""
+    addresses: Addresses = NOWHERE
+    """Answers of deprecated versions lead to the portal, and challenges to where tokens come from."""
     backends: Mapping[str, str] = field(default_factory=dict)
     """What each backend is, as text: kept answers of one are no answers of another."""
     _made: dict[tuple[PlacedPolicy, str, str], tuple[Part, ...]] = field(default_factory=dict)
@@ -137,13 +141,15 @@ class Workshop:
         Those that go by what is `described` are made for each operation, of that name.
         """
         kind = self.kind_of(placed.policy)
-        key = (placed, version.title, f"{version.version} {name}" if kind.describes else "")
+        resource = resource_of(self.addresses.gateway, version.base_path) if kind.names_resource else ""
+        key = (placed, version.title, f"{version.version} {name}" if kind.describes else resource)
         found = self._made.get(key)
         if found is None:
             realm = quoted(version.title)
             surroundings = Surroundings(
-                self.directory, self.material, self.environment, placed.placement, realm, self.counters, described
-            )
+                self.directory, self.material, self.environment, placed.placement, realm, self.counters, described,
+                resource,
+            )  # fmt: skip
             found = self._made[key] = tuple(kind.compile(placed.policy, surroundings))
             for part in found:
                 check_runner(part)
@@ -192,6 +198,7 @@ def assemble(snapshot: Snapshot, shop: Workshop) -> Router[Routed]:
             own.add(operation.method, path, assembled)
             if operation.path == "/":
                 own.add(operation.method, version.base_path + "/", assembled)
+        _describe_resource(router, version, shop)
     for version in snapshot.versions:
         routers = shared.pop(version.base_path, None) if version.naming is not None else None
         if routers is not None and version.naming is not None:
@@ -202,6 +209,21 @@ def assemble(snapshot: Snapshot, shop: Workshop) -> Router[Routed]:
                 router.add("any", version.base_path + path, choice)
                 router.add("trace", version.base_path + path, choice)
     return router
+
+
+def _describe_resource(router: Router[Routed], version: SnapshotVersion, shop: Workshop) -> None:
+    """Say where tokens for a version come from, at the address that challenges name (RFC 9728, 3)."""
+    policies = [placed.policy for operation in version.operations for placed in operation.policies]
+    kinds = [(shop.kind_of(policy), policy) for policy in dict.fromkeys(policies)]
+    issuers = dict.fromkeys(kind.issuer(policy, shop.addresses.sign_in) for kind, policy in kinds)
+    issuers.pop("", None)
+    resource = resource_of(shop.addresses.gateway, version.base_path)
+    if not issuers or not resource:
+        return
+    scopes = {scope for kind, policy in kinds for scope in kind.scopes(policy)}
+    fields = b"content-type: application/json\r\naccess-control-allow-origin: *\r\ncache-control: max-age=300\r\n"
+    body = json.dumps(described(resource, version.title, issuers, scopes)).encode()
+    router.add("get", WELL_KNOWN + version.base_path, Reply(200, fields, body))
 
 
 class _Folding:
@@ -296,8 +318,8 @@ class _Folding:
     def _ending(self) -> tuple[Header, ...]:
         """The fields that tell how the version ends."""
         version = self.version
-        shown = self.shop.portal_url and not self.retired
-        page = f"{self.shop.portal_url}/apis/{version.api}/{version.version}/" if shown else ""
+        shown = self.shop.addresses.portal and not self.retired
+        page = f"{self.shop.addresses.portal}/apis/{version.api}/{version.version}/" if shown else ""
         return ending_fields(version.deprecated_on, version.sunset_on, version.successor_path, page)
 
     def _varies(self) -> tuple[Header, ...]:

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Literal
 
 from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.http.target import Target
+from tamarack.core.identity.lookups import FetchKeys, FindToken
 
 if TYPE_CHECKING:
     from tamarack.core.balancing.route import Choice, Route
@@ -24,16 +25,6 @@ class ReadBody:
 
     def __init__(self, at_most: int) -> None:
         self.at_most = at_most
-
-
-class FetchKeys:
-    """A key set, fetched anew because of a key id. Answered with whether it was."""
-
-    __slots__ = ("kid", "url")
-
-    def __init__(self, url: str, kid: str) -> None:
-        self.url = url
-        self.kid = kid
 
 
 class Look:
@@ -146,4 +137,4 @@ class Hold:
         self.ms = ms
 
 
-Need = ReadBody | FetchKeys | Hold | Look | Refresh | Take | Ask | ReadAnswer
+Need = ReadBody | FetchKeys | FindToken | Hold | Look | Refresh | Take | Ask | ReadAnswer

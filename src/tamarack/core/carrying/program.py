@@ -20,7 +20,7 @@ from tamarack.core.carrying.caching import Caching, Lookup
 from tamarack.core.carrying.call import Call, Published, Watching
 from tamarack.core.carrying.forwarding import Passed, read_answer, request_head
 from tamarack.core.carrying.metering import Meter
-from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Look, Need, ReadAnswer, ReadBody, Refresh, Take
+from tamarack.core.carrying.needs import Ask, Failed, Look, Need, ReadAnswer, ReadBody, Refresh, Take
 from tamarack.core.carrying.parts import Answered, Answerer, Change, Limit, Reply, Watch
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
@@ -146,7 +146,7 @@ class Operation(Published):
             if refusal is not None:
                 break
         if refusal is not None:
-            if refusal.unknown_key is None or not (yield FetchKeys(*refusal.unknown_key)):
+            if refusal.need is None or not (yield refusal.need):
                 return refusal
             call.headers, call.query, call.body = headers, query, body  # the keys are there now: once more
             call.caller = call.grant = call.claims = None

@@ -11,8 +11,8 @@ from tamarack.core.http.browser import requested_headers
 from tamarack.core.http.fields import Header
 from tamarack.core.http.paths import BadPath, settle_path
 
-Routed = Operation | VersionChoice[Operation]
-"""What stands at a path: an operation, or versions of which a call names one."""
+Routed = Operation | VersionChoice[Operation] | Reply
+"""What stands at a path: an operation, versions of which a call names one, or an answer that is always the same."""
 
 _BAD_PATH = Refusal(REASONS["bad-path"])
 _UNKNOWN_PATH = Refusal(REASONS["unknown-path"])
@@ -40,6 +40,8 @@ def receive(router: Router[Routed], call: Call) -> Operation | Refusal | Reply:
     if type(found) is Operation:
         if call.method in ("OPTIONS", "TRACE") and _at_its_end(call.headers):
             return Reply(204, b"allow: %b\r\n" % found.name.partition(" ")[0].upper().encode())
+        return found
+    if type(found) is Reply:
         return found
     if not isinstance(found, frozenset):
         return _UNKNOWN_PATH

@@ -7,6 +7,8 @@ caller's developer reads.
 
 from dataclasses import dataclass
 
+from tamarack.core.identity.lookups import FetchKeys, FindToken
+
 
 @dataclass(frozen=True, slots=True)
 class Reason:
@@ -483,6 +485,16 @@ _TABLE = (
         developer="Tell the platform team; your call is not at fault.",
     ),
     Reason(
+        "token-unseen",
+        503,
+        "The token cannot be looked up",
+        "The gateway cannot look this token up at the moment. Call again shortly.",
+        "The node cannot ask the database what an opaque token stands for; tokens that it has seen go on. See that the"
+        " database answers.",
+        by="platform",
+        developer="Call again shortly; your call is not at fault.",
+    ),
+    Reason(
         "backend-slow",
         504,
         "The backend took too long",
@@ -515,5 +527,5 @@ class Refusal:
     """More members of the problem, as JSON that is put behind the others: `, "errors": […]`."""
     yields: bool = False
     """Set by a way to identify where the credential may be another way's: that one decides, if it knows it."""
-    unknown_key: tuple[str, str] | None = None
-    """The key set and the key id that would have to be fetched to decide otherwise."""
+    need: FetchKeys | FindToken | None = None
+    """What would have to be looked up to decide otherwise."""

@@ -139,6 +139,13 @@ class Plan(Frozen):
         title="Credentials last (days)",
         description="The longest that a subscriber's credential stays valid.",
     )
+    access_minutes: int = Field(
+        default=0,
+        ge=0,
+        le=1_440,
+        title="Access tokens last (minutes)",
+        description="Of the sign-in service, for the plan's subscribers; 0 for as long as the directory says.",
+    )
     approval: Literal["automatic", "person"] = Field(
         default="automatic",
         title="Approval",

@@ -111,7 +111,7 @@ def keys_of_set(data: Any) -> tuple[VerifyingKey, ...]:
     for one in listed[:MOST_KEYS]:
         if not isinstance(one, dict) or one.get("use", "sig") != "sig" or one.get("kty") not in ("RSA", "EC", "OKP"):
             continue
-        public = {name: value for name, value in one.items() if name not in _PRIVATE}
+        public = {name: value for name, value in one.items() if name not in PRIVATE}
         try:
             found.append(_entry(_imported(public), public))
         except (ValueError, JoseError, KeyError, TypeError):
@@ -119,7 +119,7 @@ def keys_of_set(data: Any) -> tuple[VerifyingKey, ...]:
     return tuple(found)
 
 
-_PRIVATE = frozenset(("d", "p", "q", "dp", "dq", "qi", "oth", "k", "key_ops"))
+PRIVATE = frozenset(("d", "p", "q", "dp", "dq", "qi", "oth", "k", "key_ops"))
 
 
 def key_of_pem(text: str) -> VerifyingKey:

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from typing import Any
 
 from tamarack.core.identity.jose import VerifyingKey, keys_of_set
+from tamarack.core.sign_in.opaque_tokens import OpaqueTokens
 
 KINDS = ("secret", "key-set", "signing-key", "token-key", "ended-grant", "tracing")
 
@@ -104,6 +105,7 @@ class Material:
         """What the sign-in service signs its tokens with."""
         self.ended_grants: dict[str, float] = {}
         """Grants whose tokens are refused, each with when the last of them is over by itself."""
+        self.opaque = OpaqueTokens()
         self.tracing = Tracing()
 
     def secret(self, name: str) -> SecretHolder:

@@ -6,7 +6,7 @@ from typing import Any
 from joserfc import jwt
 from joserfc.jwk import OKPKey
 
-from tamarack.core.identity.jose import VerifyingKey, check_claims, verify
+from tamarack.core.identity.jose import PRIVATE, VerifyingKey, check_claims, verify
 
 ISSUER = "tamarack"
 ALGORITHM = "Ed25519"
@@ -44,4 +44,4 @@ def new_signing_key(kid: str) -> dict[str, Any]:
 
 def public_part(private: dict[str, Any]) -> dict[str, Any]:
     """The public half of a signing key, as others may see it."""
-    return {name: value for name, value in private.items() if name != "d"}
+    return {name: value for name, value in private.items() if name not in PRIVATE}

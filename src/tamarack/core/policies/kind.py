@@ -77,6 +77,8 @@ class Surroundings:
     counters: CounterStore | None = None
     described: Described | None = None
     """What the operation's description says, for kinds that read it; None where it says nothing."""
+    resource: str = ""
+    """What the version is called as a resource (RFC 8707), for kinds that name it; empty where that is not known."""
 
 
 @dataclass(frozen=True)
@@ -110,6 +112,14 @@ class PolicyKind:
     """Where callers get the credential, where it is not made here."""
     key_set: Callable[[Any], str] = lambda policy: ""
     """The address of the key set that a policy verifies with; empty for none."""
+    issuer: Callable[[Any, str], str] = lambda policy, sign_in: ""
+    """Who makes the tokens that a policy takes, given the sign-in service's address; empty for none."""
+    scopes: Callable[[Any], Sequence[str]] = lambda policy: ()
+    """The scopes that it asks for."""
+    opaque: Callable[[Any], bool] = lambda policy: False
+    """Whether it takes opaque tokens of the sign-in service alone."""
+    names_resource: bool = field(default=False)
+    """True where it goes by what the version is called as a resource."""
     least_secret: Callable[[Any], int] = lambda policy: 0
     """How many bytes the secret that a policy names has at least."""
     sentence_outside: Callable[[Any], str] | None = None

@@ -13,10 +13,21 @@ from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.carrying.caching import Lookup
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Passed, read_answer
-from tamarack.core.carrying.needs import Ask, Failed, FetchKeys, Hold, Look, Need, ReadAnswer, ReadBody, Refresh, Take
+from tamarack.core.carrying.needs import (
+    Ask,
+    Failed,
+    Hold,
+    Look,
+    Need,
+    ReadAnswer,
+    ReadBody,
+    Refresh,
+    Take,
+)
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.identity.lookups import FetchKeys, FindToken
 from tamarack.core.limits.store import CounterStore, Taken
 
 Backend = Callable[[Ask, bytes], tuple[Answered, tuple[bytes, ...]] | Failed]
@@ -58,7 +69,7 @@ class ScriptedDriver:
 
     Kept answers are taken from `cache`.
 
-    `fetch` is asked for key sets, by address and key id, and says whether it fetched one.
+    `fetch` is asked for key sets, by address and key id, and says whether it fetched one; `find` for opaque tokens.
     """
 
     def __init__(
@@ -67,10 +78,12 @@ class ScriptedDriver:
         backend: Backend = nothing_there,
         fetch: Callable[[str, str], bool] = lambda url, kid: False,
         cache: MemoryCache | None = None,
+        find: Callable[[bytes], bool] = lambda token: False,
     ) -> None:
         self._counters = counters
         self._backend = backend
         self._fetch = fetch
+        self._find = find
         self.cache = cache if cache is not None else MemoryCache(10_000_000)
         self._pieces: tuple[bytes, ...] = ()
         self.sent = b""
@@ -98,6 +111,8 @@ class ScriptedDriver:
                 return body if len(body) <= need.at_most else None
             case FetchKeys():
                 return self._fetch(need.url, need.kid)
+            case FindToken():
+                return self._find(need.token)
             case Take():
                 return self._take(call)
             case ReadAnswer():

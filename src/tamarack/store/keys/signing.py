@@ -8,7 +8,7 @@ from sqlmodel import Session, col, select
 
 from tamarack.core.identity.sealing import NONCE_BYTES, seal, unseal
 from tamarack.core.identity.signed_keys import new_signing_key, public_part
-from tamarack.core.sign_in.tokens import new_token_key
+from tamarack.core.sign_in.tokens import ALGORITHMS, new_token_key
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import new_id, now
@@ -31,16 +31,21 @@ def signing_keys(session: Session, purpose: Purpose = "signed-key") -> list[Sign
     return list(session.exec(query.order_by(col(SigningKey.made_at).desc())))
 
 
-def rotate(session: Session, actor: Actor, key: bytes, purpose: Purpose = "signed-key") -> SigningKey:
-    """Make a new signing key. What earlier ones signed is accepted until they are retired."""
+def rotate(
+    session: Session, actor: Actor, key: bytes, purpose: Purpose = "signed-key", algorithm: str = ALGORITHMS[0]
+) -> SigningKey:
+    """Make a new signing key; one for tokens signs by an algorithm of `core.sign_in.tokens`.
+
+    What earlier ones signed is accepted until they are retired.
+    """
     kid = f"{now():%Y%m%d}-{new_id()[:8]}"
-    private = new_signing_key(kid) if purpose == "signed-key" else new_token_key(kid)
+    private = new_signing_key(kid) if purpose == "signed-key" else new_token_key(kid, algorithm)
     sealed = seal(json.dumps(private).encode(), key, secrets.token_bytes(NONCE_BYTES), _about(kid))
     made = SigningKey(kid=kid, sealed=sealed, public=public_part(private), purpose=purpose, made_by=actor.name)
     session.add(made)
     session.flush()
     feeding.publish(session, _FED[purpose], kid, {"jwk": made.public})
-    auditing.record(session, actor, "make signing key", kid)
+    auditing.record(session, actor, "make signing key", kid, purpose=purpose)
     return made
 
 

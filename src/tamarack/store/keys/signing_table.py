@@ -22,3 +22,8 @@ class SigningKey(SQLModel, table=True):
     made_by: str = ""
     retired_at: datetime | None = Moment(default=None)
     """From then on nothing that it signed is accepted."""
+
+    @property
+    def algorithm(self) -> str:
+        """What it signs by (RFC 7518, 3.1)."""
+        return str(self.public.get("alg") or "Ed25519")

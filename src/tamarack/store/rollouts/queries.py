@@ -45,6 +45,13 @@ def running_configuration(session: Session, environment: str) -> Configuration:
     return Configuration.model_validate(rollout.configuration) if rollout is not None else Configuration()
 
 
+def running_mark(session: Session, environment: str) -> str:
+    """What tells one rollout of an environment from every other; cheap to ask for."""
+    query = select(Rollout.number, Rollout.made_at).where(Rollout.environment == environment)
+    found = session.exec(query.order_by(col(Rollout.number).desc()).limit(1)).first()
+    return f"{found[0]} {found[1].timestamp()}" if found is not None else ""
+
+
 def roll_out(session: Session, actor: Actor, environment: str, note: str = "") -> Rollout:
     """Send the draft to an environment.
 

@@ -26,10 +26,26 @@ def as_typed(code: str) -> str:
     return "".join(letter for letter in code[:40].upper() if letter in ALPHABET)
 
 
-def begin(session: Session, client: SignInClient, scopes: Sequence[str], digest: str, user_digest: str) -> None:
+def begin(
+    session: Session,
+    client: SignInClient,
+    scopes: Sequence[str],
+    digest: str,
+    user_digest: str,
+    resources: Sequence[str] = (),
+) -> None:
     """A device begins to wait."""
-    session.add(DeviceRequest(digest=digest, user_digest=user_digest, client_id=client.id, scopes=list(scopes),
-                              expires_at=now() + LIVES, interval_s=INTERVAL_S))  # fmt: skip
+    session.add(
+        DeviceRequest(
+            digest=digest,
+            user_digest=user_digest,
+            client_id=client.id,
+            scopes=list(scopes),
+            resources=list(resources),
+            expires_at=now() + LIVES,
+            interval_s=INTERVAL_S,
+        )
+    )
     session.flush()
 
 
@@ -61,7 +77,7 @@ def answer(
     if allowed:
         granting.agree(session, user.id, client.id, found.scopes)
         session.refresh(found)
-        found.grant_id = granting.new_grant(session, client, user.id, found.scopes).id
+        found.grant_id = granting.new_grant(session, client, user.id, found.scopes, found.resources).id
         session.add(found)
         session.flush()
     return True

@@ -19,6 +19,8 @@ from tamarack.store.sign_in.tables import (
     AuthorizationCode,
     Consent,
     DeviceRequest,
+    OpaqueToken,
+    PushedRequest,
     RefreshToken,
     SignInClient,
     SignInGrant,
@@ -28,9 +30,11 @@ CODE_LIVES = timedelta(seconds=60)
 Use = Literal["used", "again", "over", "unknown"]
 
 
-def new_grant(session: Session, client: SignInClient, user_id: str | None, scopes: Sequence[str]) -> SignInGrant:
-    """Grant scopes to a client."""
-    made = SignInGrant(client_id=client.id, user_id=user_id, scopes=list(scopes))
+def new_grant(
+    session: Session, client: SignInClient, user_id: str | None, scopes: Sequence[str], resources: Sequence[str] = ()
+) -> SignInGrant:
+    """Grant scopes to a client, at some resources or at all of its environment."""
+    made = SignInGrant(client_id=client.id, user_id=user_id, scopes=list(scopes), resources=list(resources))
     session.add(made)
     session.flush()
     return made
@@ -138,6 +142,8 @@ def drop_ended(session: Session) -> None:
     before = now() - timedelta(days=1)
     session.exec(delete(AuthorizationCode).where(col(AuthorizationCode.expires_at) < before))
     session.exec(delete(RefreshToken).where(col(RefreshToken.expires_at) < before))
+    session.exec(delete(OpaqueToken).where(col(OpaqueToken.expires_at) < before))
+    session.exec(delete(PushedRequest).where(col(PushedRequest.expires_at) < before))
     session.exec(delete(DeviceRequest).where(col(DeviceRequest.expires_at) < before))
     newest = session.exec(select(func.max(FeedItem.seq))).one()  # it stays: the next number counts from it
     for item in session.exec(select(FeedItem).where(FeedItem.kind == "ended-grant", FeedItem.seq != newest)):

@@ -3,7 +3,7 @@
 from datetime import datetime
 from typing import Any
 
-from sqlmodel import Field, SQLModel, UniqueConstraint
+from sqlmodel import BigInteger, Column, Field, SQLModel, UniqueConstraint
 
 from tamarack.core.sign_in.password_rules import PasswordRules
 from tamarack.store.columns import Json, Moment, Names, new_id
@@ -21,6 +21,8 @@ class Directory(SQLModel, table=True):
     refresh_days: int = 30
     sign_up: bool = False
     """Whether anyone may make themselves a user."""
+    codes: str = "off"
+    """Whether users show a one-time code (RFC 6238) beside the password: `off`, `optional` or `required`."""
     active: bool = True
     made_at: datetime = Moment()
 
@@ -31,7 +33,7 @@ class Directory(SQLModel, table=True):
 
 
 class EndUser(SQLModel, table=True):
-    """Someone who uses applications. `groups` and `claims` are set by staff, the name by the user."""
+    """Someone who uses applications. `groups` and `claims` are set by staff; name and profile by the user."""
 
     __tablename__ = "end_user"
     __table_args__ = (UniqueConstraint("directory", "email"),)
@@ -48,8 +50,21 @@ class EndUser(SQLModel, table=True):
     session_epoch: int = 0
     groups: list[str] = Names()
     claims: dict[str, Any] = Json(default_factory=dict)
+    profile: dict[str, Any] = Json(default_factory=dict)
+    """What the user says of themselves, by the names of OpenID Connect Core, 5.1."""
+    code_secret: str = ""
+    """What one-time codes are made from, sealed; empty for none."""
+    code_step: int = Field(default=0, sa_column=Column(BigInteger, nullable=False))
+    """The newest time step whose code was used: none works twice (RFC 6238, 5.2)."""
+    spare_codes: list[str] = Names()
+    """Digests of codes for when the device that makes them is lost, each good once."""
     made_at: datetime = Moment()
     seen_at: datetime | None = Moment(default=None)
+
+    @property
+    def has_codes(self) -> bool:
+        """Whether the user shows a one-time code at every sign-in."""
+        return bool(self.code_secret)
 
 
 class SignInClient(SQLModel, table=True):
@@ -69,6 +84,10 @@ class SignInClient(SQLModel, table=True):
     """Of the secret before, which is good until `old_secret_until`."""
     old_secret_until: datetime | None = Moment(default=None)
     redirects: list[str] = Names()
+    after_sign_out: list[str] = Names()
+    """Where users may be sent when they have signed out (OpenID Connect RP-Initiated Logout, 3.1)."""
+    access_minutes: int = 0
+    """How long its access tokens last; 0 for as long as the plan says, or the directory."""
     grants: list[str] = Names()
     scopes: list[str] = Names()
     made_at: datetime = Moment()
@@ -84,6 +103,8 @@ class SignInGrant(SQLModel, table=True):
     client_id: str = Field(foreign_key="sign_in_client.id", index=True)
     user_id: str | None = Field(default=None, foreign_key="end_user.id", index=True)
     scopes: list[str] = Names()
+    resources: list[str] = Names()
+    """The APIs that its tokens are for (RFC 8707); none for all of the client's environment."""
     made_at: datetime = Moment()
     ended_at: datetime | None = Moment(default=None)
     why: str = ""
@@ -131,6 +152,29 @@ class RefreshToken(SQLModel, table=True):
     used_at: datetime | None = Moment(default=None)
 
 
+class OpaqueToken(SQLModel, table=True):
+    """An access token that says nothing itself, by its digest; `claims` are what it would say."""
+
+    __tablename__ = "opaque_token"
+
+    digest: str = Field(primary_key=True)
+    grant_id: str = Field(foreign_key="sign_in_grant.id", index=True)
+    claims: dict[str, Any] = Json()
+    expires_at: datetime = Moment(index=True)
+
+
+class PushedRequest(SQLModel, table=True):
+    """An authorization request that a client sent ahead (RFC 9126), by the digest of its name."""
+
+    __tablename__ = "pushed_request"
+
+    digest: str = Field(primary_key=True)
+    client_id: str = Field(foreign_key="sign_in_client.id")
+    asked: dict[str, Any] = Json()
+    made_at: datetime = Moment()
+    expires_at: datetime = Moment(index=True)
+
+
 class DeviceRequest(SQLModel, table=True):
     """A device that waits for its user to let it in elsewhere (RFC 8628), by the digests of its two codes."""
 
@@ -141,6 +185,7 @@ class DeviceRequest(SQLModel, table=True):
     """Of the code that the user types."""
     client_id: str = Field(foreign_key="sign_in_client.id")
     scopes: list[str] = Names()
+    resources: list[str] = Names()
     expires_at: datetime = Moment(index=True)
     interval_s: int
     """How long the device waits between two questions."""

@@ -1,4 +1,5 @@
-"""Access token: of the own sign-in service (RFC 9068). Its application is the caller, its user the end user."""
+"""Access token: of the own sign-in service, signed (RFC 9068) or opaque. Its application is the caller, its user the
+end user."""
 
 from __future__ import annotations
 
@@ -11,16 +12,20 @@ from tamarack.core.carrying.parts import Part, Way
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.jose import BadToken, UnknownKey, peek
+from tamarack.core.identity.lookups import FindToken
 from tamarack.core.policies.identify.places import of_scheme, take_one, take_scheme
 from tamarack.core.policies.kind import NAME_HELP, TOKEN_REASONS, Policy, PolicyKind, Shown, Surroundings
+from tamarack.core.sign_in.protected import metadata_address
 from tamarack.core.sign_in.scopes import ScopeName
-from tamarack.core.sign_in.tokens import check_access_token
+from tamarack.core.sign_in.tokens import OPAQUE, Taken, check_access_claims, check_signed
 from tamarack.core.stages import Stage
 from tamarack.core.text import in_words
 from tamarack.core.types import Name
 
 MOST_CACHED = 10_000
 HEADER = b"authorization"
+_OPAQUE = OPAQUE.encode()
+Fields = tuple[tuple[bytes, bytes], ...]
 
 
 class AccessTokenPolicy(Policy):
@@ -34,6 +39,16 @@ class AccessTokenPolicy(Policy):
         max_length=20,
         title="Scopes",
         description="One a line: all of them have to be granted. Single operations ask for more by the kind Scopes.",
+    )
+    tokens: Literal["signed", "opaque"] = Field(
+        default="signed",
+        title="Tokens are",
+        description="Signed: whoever holds one can read it. Opaque: they say nothing, and nodes look them up.",
+    )
+    id_tokens: bool = Field(
+        default=False,
+        title="Takes ID tokens too",
+        description="For applications that have nothing else of the user to show. An ID token grants no scopes.",
     )
 
 
@@ -52,22 +67,53 @@ class _Good:
         self.user = str(claims["sub"])[:200] if "auth_time" in claims else ""
 
 
+class _Reader:
+    """Reads tokens that were not seen before."""
+
+    def __init__(self, policy: AccessTokenPolicy, surroundings: Surroundings, invalid: Fields) -> None:
+        self._policy = policy
+        self._material = surroundings.material
+        self._invalid = invalid
+        self._taken = Taken(policy.directory, surroundings.environment, surroundings.resource, policy.id_tokens)
+        resource = surroundings.resource
+        self._mend = f"; ask for one with resource={resource}" if resource else ""
+
+    def read(self, token: bytes, now: float) -> _Good | Refusal:
+        """What a token says, or why it is not taken."""
+        keys = self._material.token_keys
+        try:
+            if token.startswith(_OPAQUE):
+                known = self._material.opaque.known(token, now)
+                if known is None:
+                    return Refusal(REASONS["token-unseen"], ((b"retry-after", b"1"),), self._policy.name,
+                                   "the token could not be looked up", need=FindToken(token))  # fmt: skip
+                if known.claims is None:
+                    raise BadToken("bad-token", "there is no such opaque token, or it is over")
+                return _Good(check_access_claims(known.claims, self._taken, now), keys.generation, known.claims)
+            until, claims = check_signed(token, keys.keys, self._taken, now)
+            if self._policy.tokens == "opaque":
+                raise BadToken("wrong-audience", f"is signed, and opaque tokens alone are taken here{self._mend}")
+            return _Good(until, keys.generation, claims)
+        except BadToken as error:
+            yields = error.reason in ("bad-token", "wrong-issuer") or isinstance(error, UnknownKey)
+            return Refusal(REASONS[error.reason], self._invalid, self._policy.name, str(error), yields=yields)
+
+
 def _compile(policy: AccessTokenPolicy, surroundings: Surroundings) -> list[Part]:
     keys = surroundings.material.token_keys
+    found_at = surroundings.material.opaque
     ended = surroundings.material.ended_grants
     application = surroundings.directory.application
-    environment = surroundings.environment
     wanted = frozenset(policy.scopes)
     asked = f', scope="{" ".join(policy.scopes)}"' if policy.scopes else ""
+    if surroundings.resource:
+        asked += f', resource_metadata="{metadata_address(surroundings.resource)}"'
     challenge = f"Bearer realm={surroundings.realm}{asked}".encode("latin-1", "replace")
     invalid = ((b"www-authenticate", challenge + b', error="invalid_token"'),)
     too_little = ((b"www-authenticate", challenge + b', error="insufficient_scope"'),)
     doubled = Refusal(REASONS["doubled-credential"], policy=policy.name)
     cached: dict[bytes, _Good] = {}
-
-    def refused(error: BadToken) -> Refusal:
-        yields = error.reason in ("bad-token", "wrong-issuer") or isinstance(error, UnknownKey)
-        return Refusal(REASONS[error.reason], invalid, policy.name, str(error), yields=yields)
+    reader = _Reader(policy, surroundings, invalid)
 
     def identify(call: Call) -> Caller | Refusal | None:
         token, many = take_one(call, HEADER, b"bearer ", True)
@@ -77,13 +123,12 @@ def _compile(policy: AccessTokenPolicy, surroundings: Surroundings) -> list[Part
             return doubled
         found = cached.get(token)
         if found is None or found.until <= call.now or found.generation != keys.generation:
-            try:
-                until, claims = check_access_token(token, keys.keys, policy.directory, environment, call.now)
-            except BadToken as error:
-                return refused(error)
+            fresh = reader.read(token, call.now)
+            if isinstance(fresh, Refusal):
+                return fresh
             while len(cached) >= MOST_CACHED:
                 del cached[next(iter(cached))]
-            found = cached[token] = _Good(until, keys.generation, claims)
+            found = cached[token] = fresh
         if found.grant in ended:
             return Refusal(REASONS["revoked-credential"], invalid, policy.name, f"the grant {found.grant} has ended")
         if not wanted <= found.scopes:
@@ -99,6 +144,10 @@ def _compile(policy: AccessTokenPolicy, surroundings: Surroundings) -> list[Part
     def reads(call: Call) -> list[tuple[str, str]]:
         found = []
         for token in of_scheme(call, HEADER, b"bearer"):
+            if token.startswith(_OPAQUE):
+                known = found_at.known(token, call.now)
+                found.append(("token", "opaque" if known is not None and known.claims else "opaque, not known here"))
+                continue
             try:
                 head, claims = peek(token)
             except BadToken as error:
@@ -139,7 +188,11 @@ KIND = PolicyKind(
     brief=lambda policy: f"of {policy.directory}",
     sentence=_sentence,
     reasons=(*TOKEN_REASONS, "expired-credential", "revoked-credential", "unknown-caller", "scope-missing",
-             "doubled-credential"),
+             "doubled-credential", "token-unseen"),
+    issuer=lambda policy, sign_in: f"{sign_in}/{policy.directory}" if sign_in else "",
+    scopes=lambda policy: policy.scopes,
+    names_resource=True,
+    opaque=lambda policy: policy.tokens == "opaque",
     reads_token=True,
     shown=lambda policy: Shown("bearer"),
     source=lambda policy: "the sign-in service",

@@ -27,6 +27,7 @@ from tamarack.core.identity.jose import (
     peek,
     verify,
 )
+from tamarack.core.identity.lookups import FetchKeys
 from tamarack.core.identity.secret_names import SecretName
 from tamarack.core.policies.identify.places import (
     in_cookie,
@@ -253,8 +254,8 @@ def _compile(policy: JwtPolicy, surroundings: Surroundings) -> list[Part]:
     doubled = Refusal(REASONS["doubled-credential"], policy=policy.name)
 
     def refused(error: BadToken, yields: bool = False) -> Refusal:
-        wanted = (policy.key_set, error.kid) if isinstance(error, UnknownKey) else None
-        return Refusal(REASONS[error.reason], fields, policy.name, str(error), yields=yields, unknown_key=wanted)
+        wanted = FetchKeys(policy.key_set, error.kid) if isinstance(error, UnknownKey) else None
+        return Refusal(REASONS[error.reason], fields, policy.name, str(error), yields=yields, need=wanted)
 
     def shown_in(call: Call) -> list[bytes]:
         shown: list[bytes] = []
@@ -420,6 +421,7 @@ KIND = PolicyKind(
     reasons=(*CREDENTIAL_REASONS, *TOKEN_REASONS, "unknown-caller"),
     credential="outside-identity",
     reads_token=True,
+    issuer=lambda policy, sign_in: policy.issuer,
     least_secret=lambda policy: max((LEAST_SECRET_BYTES.get(one, 0) for one in policy.algorithms), default=0),
     source=_source,
     key_set=lambda policy: policy.key_set,

@@ -68,6 +68,7 @@ KIND = PolicyKind(
     compile=_compile,
     reasons=("scope-missing",),
     reads_token=True,
+    scopes=lambda policy: policy.scopes,
     brief=lambda policy: (" and " if policy.needs == "all" else " or ").join(policy.scopes),
     sentence=lambda policy: (
         f"The caller's token was granted the scope{'s' if len(policy.scopes) > 1 else ''}"

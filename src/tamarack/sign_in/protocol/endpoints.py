@@ -8,13 +8,14 @@ from urllib.parse import unquote
 from flask import Blueprint, Response, current_app, g, jsonify, request
 
 from tamarack.core.sign_in.scopes import OPENID, STANDARD
-from tamarack.core.sign_in.tokens import ALGORITHM
-from tamarack.sign_in.oauth import facts_of, token_of
+from tamarack.core.sign_in.tokens import ALGORITHMS
 from tamarack.sign_in.page import directory_named, issuer_of
-from tamarack.store.keys import signing
-from tamarack.store.rollouts import queries as rolling
+from tamarack.sign_in.protocol.keys import public_keys
+from tamarack.sign_in.protocol.running import audience
+from tamarack.sign_in.protocol.tokens import facts_of, token_of
 from tamarack.store.sign_in import log
 from tamarack.store.sign_in.clients import CLIENT, CODE, DEVICE, GRANTS, REFRESH
+from tamarack.store.sign_in.profile import CLAIMS
 from tamarack.store.sign_in.tables import Directory, EndUser, SignInGrant
 from tamarack.web.application import db
 
@@ -29,6 +30,18 @@ TOKEN_REQUESTS = {
     DEVICE: "get tokens for a device",
 }
 """Token requests in the words of the sign-in log."""
+
+
+@pages.after_request
+def _open_to_browsers(answer: Response) -> Response:
+    """Applications that run in a browser ask from other sites; what is asked here goes by no cookie (Fetch, 3.2)."""
+    answer.headers["Access-Control-Allow-Origin"] = "*"
+    answer.headers["Access-Control-Expose-Headers"] = "WWW-Authenticate, Retry-After"
+    if request.method == "OPTIONS":  # a browser asks whether it may ask
+        answer.headers["Access-Control-Allow-Methods"] = answer.headers.get("Allow", "GET, POST")
+        answer.headers["Access-Control-Allow-Headers"] = "Authorization, Content-Type"
+        answer.headers["Access-Control-Max-Age"] = "600"
+    return answer
 
 
 def _problem(error: str, words: str, status: int = 400) -> Response:
@@ -50,7 +63,8 @@ def _unfit() -> Response | None:
         return _problem("invalid_request", "Parameters go in the body, not in the address.")
     if _is_too_large():
         return _problem("invalid_request", "The request is too large.")
-    twice = next((name for name in request.form if len(request.form.getlist(name)) > 1), None)
+    names = (name for name in request.form if name != "resource")  # which may be named again (RFC 8707, 2)
+    twice = next((name for name in names if len(request.form.getlist(name)) > 1), None)
     if twice is not None:
         return _problem("invalid_request", "A parameter is sent twice.")
     basic = _basic_client()
@@ -77,7 +91,7 @@ def _asked(directory: str, answer: Any) -> Any:
     if unfit is not None:
         return unfit
     response: Response = answer()
-    if response.status_code == 200:
+    if response.status_code in (200, 201):
         db().commit()
     else:
         db().rollback()
@@ -115,6 +129,13 @@ def device_authorization(directory: str) -> Any:
         "device_authorization"))  # fmt: skip
 
 
+@pages.post("/<directory>/par")
+def push(directory: str) -> Any:
+    """A client sends an authorization request ahead (RFC 9126)."""
+    return _asked(directory, lambda: current_app.extensions["tamarack_oauth"].create_endpoint_response(
+        "pushed_authorization_request"))  # fmt: skip
+
+
 @pages.post("/<directory>/revoke")
 def revoke(directory: str) -> Any:
     """A client is done with a token; all of its grant ends (RFC 7009)."""
@@ -127,7 +148,7 @@ def introspect(directory: str) -> Any:
     return _asked(directory, lambda: current_app.extensions["tamarack_oauth"].create_endpoint_response("introspection"))
 
 
-@pages.get("/<directory>/userinfo")
+@pages.route("/<directory>/userinfo", methods=["GET", "POST"])
 def userinfo(directory: str) -> Any:
     """What the user agreed to tell (OpenID Connect Core, 5.3)."""
     g.directory = directory_named(directory)
@@ -146,8 +167,7 @@ def userinfo(directory: str) -> Any:
 def keys(directory: str) -> Any:
     """The public keys that tokens are verified with (RFC 7517)."""
     directory_named(directory)
-    known = [one for one in signing.signing_keys(db(), "token") if one.retired_at is None]
-    answer = jsonify(keys=[one.public | {"kid": one.kid, "use": "sig", "alg": ALGORITHM} for one in known])
+    answer = jsonify(keys=public_keys())
     answer.headers["Cache-Control"] = "public, max-age=300"
     return answer
 
@@ -163,14 +183,14 @@ def metadata(directory: str) -> Any:
 def described(directory: Directory) -> dict[str, Any]:
     """A directory's metadata."""
     issuer = issuer_of(directory)
-    known = {one.name for where in ("production", "test") for api in rolling.running_configuration(db(), where).apis
-             for one in api.scopes}  # fmt: skip
+    known = {one for environment in ("production", "test") for one in audience(environment).scopes}
     methods = ["client_secret_basic", "client_secret_post", "none"]
     return {
         "issuer": issuer,
         "authorization_endpoint": f"{issuer}/authorize",
         "token_endpoint": f"{issuer}/token",
         "device_authorization_endpoint": f"{issuer}/device-authorization",
+        "pushed_authorization_request_endpoint": f"{issuer}/par",
         "revocation_endpoint": f"{issuer}/revoke",
         "introspection_endpoint": f"{issuer}/introspect",
         "userinfo_endpoint": f"{issuer}/userinfo",
@@ -185,6 +205,7 @@ def described(directory: Directory) -> dict[str, Any]:
         "authorization_response_iss_parameter_supported": True,
         "scopes_supported": [*STANDARD, *sorted(known)],
         "subject_types_supported": ["public"],
-        "id_token_signing_alg_values_supported": [ALGORITHM],
-        "claims_supported": ["sub", "name", "email", "email_verified"],
+        "id_token_signing_alg_values_supported": list(ALGORITHMS),
+        "end_session_endpoint": f"{issuer}/end-session",
+        "claims_supported": ["sub", "name", *CLAIMS, "email", "email_verified"],
     }

@@ -9,9 +9,14 @@ from authlib.oauth2.rfc8628.errors import AuthorizationPendingError, ExpiredToke
 from flask import Blueprint, current_app, g, redirect, request, url_for
 
 from tamarack.core.sign_in.scopes import asked_for, granted
-from tamarack.sign_in.authorize import words_of
-from tamarack.sign_in.oauth import Client, Code, allowed_scopes, digest
-from tamarack.sign_in.page import directory_named, issuer_of, me, render
+from tamarack.sign_in.page import directory_named, issuer_of, me, render, to_do_first
+from tamarack.sign_in.protocol.authorize import words_of
+from tamarack.sign_in.protocol.client import Client, allowed_scopes
+from tamarack.sign_in.protocol.keys import digest
+from tamarack.sign_in.protocol.oauth import Code
+from tamarack.sign_in.protocol.pushed import check_resources
+from tamarack.sign_in.protocol.running import audience
+from tamarack.sign_in.protocol.tokens import resources_asked
 from tamarack.store.applications.tables import Application
 from tamarack.store.columns import now
 from tamarack.store.people.attempts import TooManyAttempts, begin_attempt, succeeded
@@ -65,8 +70,12 @@ class DeviceAuthorization(DeviceAuthorizationEndpoint):
                 begin_attempt(db(), "device begins", client_id, request.remote_addr or "", MOST_BEGUN)
             except TooManyAttempts:
                 raise _Busy from None
-        scopes = granted(asked_for(scope or ""), allowed_scopes(kept))
-        devices.begin(db(), kept, scopes, digest(data["device_code"]), _user_digest(data["user_code"]))
+        g.resources = resources_asked()
+        check_resources(Client(kept), None)
+        asked = granted(asked_for(scope or ""), allowed_scopes(kept))
+        scopes = audience(kept.environment).scopes_for(g.resources, asked)
+        codes = digest(data["device_code"]), _user_digest(data["user_code"])
+        devices.begin(db(), kept, scopes, *codes, g.resources)
 
 
 class _LetIn(Code):
@@ -123,8 +132,9 @@ def page(directory: str) -> Any:
     user = me(found)
     if user is None:
         return redirect(url_for("door.form", directory=directory, next=request.full_path))
-    if user.must_change_password:
-        return redirect(url_for("door.password", directory=directory, next=request.full_path))
+    first = to_do_first(found, user, request.full_path)
+    if first is not None:
+        return redirect(first)
     if request.method == "GET":
         return _code_page(found, request.args.get("user_code", "")[:20], "")
     typed = request.form.get("user_code", "")[:40]
@@ -144,13 +154,13 @@ def page(directory: str) -> Any:
 
 
 def _code_page(directory: Directory, typed: str, error: str) -> str:
-    return render("device_code.html", directory, typed=typed, error=error)
+    return render("device/code.html", directory, typed=typed, error=error)
 
 
 def _asked(directory: Directory, typed: str, waits: DeviceRequest, client: SignInClient) -> str:
     application = db().get_one(Application, client.application_id)
     organization = db().get_one(Organization, application.organization_id)
-    return render("device_asks.html", directory, client=client, organization=organization.title, typed=typed,
+    return render("device/asks.html", directory, client=client, organization=organization.title, typed=typed,
                   code="-".join((devices.as_typed(typed)[:4], devices.as_typed(typed)[4:])),
                   said=[words_of(client, scope) for scope in waits.scopes])  # fmt: skip
 
@@ -164,4 +174,4 @@ def _answered(directory: Directory, user: EndUser, waits: DeviceRequest, client:
     log.note(db(), directory.name, "let a device in", user=user, client=client.id, why=why, refused=not allowed,
              address=request.remote_addr or "")  # fmt: skip
     db().commit()
-    return render("device_done.html", directory, client=client, allowed=allowed)
+    return render("device/done.html", directory, client=client, allowed=allowed)
