@@ -1,44 +1,16 @@
 """The command line: one subcommand per program and task."""
 
 import asyncio
-import os
 import sys
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, TextIO
+from typing import TextIO
 
 import click
 
+from tamarack.commands.context import database_session, here
+from tamarack.commands.sign_in import directories, users
 from tamarack.core.text import one_line
 from tamarack.settings import NODES, Settings
-
-if TYPE_CHECKING:
-    from sqlmodel import Session
-
-
-def here() -> Settings:
-    """The settings, with the port base that the start command last used on this home folder."""
-    current = Settings()
-    kept = current.home / "port-base"
-    if "TAMARACK_PORT_BASE" not in os.environ and kept.is_file():
-        return Settings(port_base=int(kept.read_text()))
-    return current
-
-
-@contextmanager
-def _session() -> "Iterator[Session]":
-    """A session on the installation's database, closed with its connection."""
-    from sqlmodel import Session
-
-    from tamarack.store.engine import make_engine
-
-    engine = make_engine(here().database, size=1)
-    try:
-        with Session(engine) as session:
-            yield session
-    finally:
-        engine.dispose()
 
 
 class _Commands(click.Group):
@@ -73,6 +45,10 @@ def _unreachable(error: Exception) -> str | None:
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
 def main() -> None:
     """Tamarack: publish, protect, meter, offer and watch APIs."""
+
+
+for group in (directories, users):
+    main.add_command(group)
 
 
 @main.command()
@@ -183,7 +159,7 @@ def compare(before: str, after: str, form: str) -> None:
         path = Path(named)
         if path.is_file():
             return of_file(path)
-        with _session() as session:
+        with database_session() as session:
             return of_version(session, named)
 
     try:
@@ -275,7 +251,7 @@ def show_path(api: str, version: str, call: str, environment: str, draft: bool) 
     from tamarack.store.draft.queries import load_configuration
     from tamarack.store.rollouts.queries import running_configuration
 
-    with _session() as session:
+    with database_session() as session:
         configuration = load_configuration(session) if draft else running_configuration(session, environment)
     try:
         operation = operation_of(configuration, environment, api, version, call, perf_counter_ns)
@@ -313,7 +289,7 @@ def list_boards() -> None:
 
     for board in shipped().values():
         click.echo(f"{board.name}\t{board.title}\tships with Tamarack")
-    with _session() as session:
+    with database_session() as session:
         for row in session.exec(select(BoardRow).order_by(BoardRow.name)):
             click.echo(f"{row.name}\t{row.body['title']}\t{row.owner}")
 
@@ -327,7 +303,7 @@ def write_board(name: str) -> None:
     from tamarack.store.boards.queries import shipped
     from tamarack.store.boards.tables import BoardRow
 
-    with _session() as session:
+    with database_session() as session:
         row = session.get(BoardRow, name)
     board = shipped().get(name) or (Board.model_validate(row.body) if row is not None else None)
     if board is None:
@@ -350,7 +326,7 @@ def read_board_file(file: TextIO, owner: str, roles: tuple[str, ...]) -> None:
     from tamarack.store.errors import NotPossible
     from tamarack.store.people.staff import Staff
 
-    with _session() as session:
+    with database_session() as session:
         try:
             board = read_board(file.read())
             if session.exec(select(Staff).where(Staff.email == owner)).first() is None:

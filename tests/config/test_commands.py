@@ -7,6 +7,7 @@ import pytest
 from click.testing import CliRunner, Result
 
 from helpers import free_port
+from sign_in.passengers import Passengers
 from tamarack.__main__ import main
 from tamarack.core.stages import Stage
 from tamarack.settings import Settings
@@ -115,3 +116,22 @@ def test_compare_tells_a_pipeline_by_its_exit_code_whether_anything_breaks(tmp_p
     refused = run.invoke(main, ["compare", one, str(wrong)])
     assert refused.exit_code == 2
     assert "wrong.yaml is no OpenAPI document that can be compared; line" in refused.output
+
+
+def test_directories_and_users_are_written_and_read(tamarack: object, passengers: Passengers, tmp_path: Path) -> None:
+    assert callable(tamarack)
+    file = tmp_path / "directories.yaml"
+    file.write_text(tamarack("directories", "write").output)
+    assert "1 directories, 2 clients" in tamarack("directories", "check", str(file)).output
+    assert "It is so already" in tamarack("directories", "apply", str(file)).output
+    file.write_text(file.read_text().replace("title: Skerry passengers", "title: Passengers"))
+    assert "Nothing was changed" in tamarack("directories", "apply", str(file), typed="n\n").output
+    assert "title Skerry passengers → Passengers" in tamarack("directories", "apply", str(file), "--yes").output
+    people = tmp_path / "people.csv"
+    people.write_text("email,name\na.moe@moe.example,Astrid Moe\n")
+    made = tamarack("users", "read", "passengers", str(people))
+    assert made.exit_code == 0 and "a.moe@moe.example," in made.output and "Made 1 user." in made.output
+    again = tamarack("users", "read", "passengers", str(people))
+    assert again.exit_code == 1 and f"{people}:2: email: " in again.output
+    assert "a.moe@moe.example,Astrid Moe" in tamarack("users", "write", "passengers").output
+    assert tamarack("users", "write", "nobody").exit_code == 1

@@ -35,7 +35,7 @@ def test_a_passenger_signs_in_changes_the_password_agrees_and_takes_it_back(
     monkeypatch.setenv("OAUTHLIB_INSECURE_TRANSPORT", "1")  # the demo is served on loopback
     # staff make a passenger, with a password that is shown once
     sign_in(page, demo.console, ADMIN.email, ADMIN.password)
-    page.goto(f"{demo.console}/directories/passengers/")
+    page.goto(f"{demo.console}/settings/directories/passengers/")
     page.get_by_label("Name", exact=True).fill("Astrid Moe")
     page.get_by_label("Mail address", exact=True).fill("a.moe@moe.example")
     page.get_by_role("button", name="Add, with a temporary password").click()

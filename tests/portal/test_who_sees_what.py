@@ -26,8 +26,8 @@ OTHER = ("r.crate@kelp-crate.example", "manifest-box-75")
 INTERNAL = ("a.quay@skerry.example", "counter-desk-88")
 
 PUBLIC = {
-    "sign_in.form", "sign_in.sign_in", "sign_in.sign_out", "static", "health", "branding.style", "branding.logo",
-    "branding.picture", "catalogue.index", "reference.page", "reference.operation", "reference.documentation",
+    "sign_in.form", "sign_in.sign_in", "sign_in.sign_out", "static", "health", "look.style", "look.logo",
+    "pictures.picture", "catalogue.index", "reference.page", "reference.operation", "reference.documentation",
     "reference.changes", "reference.document", "reference.schema", "reasons.index", "reasons.page", "joining.form", "joining.sign_up",
     "joining.confirm", "joining.confirm_form", "joining.invitation", "joining.take_up", "joining.forgot",
     "joining.forgot_form", "joining.reset", "joining.reset_form",

@@ -11,7 +11,7 @@ from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.sign_in import clients, users
-from tamarack.store.sign_in.clients import CLIENT, CODE, REFRESH
+from tamarack.store.sign_in.clients import CLIENT, CODE, REFRESH, ClientSpec
 from tamarack.store.sign_in.tables import Directory, EndUser, SignInClient
 
 PASSWORD = "Gull-and-Tide-77"
@@ -41,12 +41,12 @@ def passengers(world: Session, settings: Settings) -> Passengers:
     assert owner is not None
     made = subscribing.make_application(world, COMMAND_LINE, owner, "Tern Web")
     web, secret = clients.make_client(
-        world, COMMAND_LINE, made, directory, "production", "Tern on the web", [CODE, CLIENT, REFRESH],
-        [BACK], ["berths:hold"], True, pepper,
+        world, COMMAND_LINE, made, directory, "production",
+        ClientSpec("Tern on the web", [CODE, CLIENT, REFRESH], [BACK], ["berths:hold"], True), pepper,
     )  # fmt: skip
     phone, _ = clients.make_client(
-        world, COMMAND_LINE, made, directory, "production", "Tern Mobile", [CODE, REFRESH],
-        ["http://127.0.0.1/back", "example.tern:/back"], ["berths:hold"], False, pepper,
+        world, COMMAND_LINE, made, directory, "production",
+        ClientSpec("Tern Mobile", [CODE, REFRESH], ["http://127.0.0.1/back", "example.tern:/back"], ["berths:hold"]), pepper,
     )  # fmt: skip
     world.commit()
     return Passengers(directory, user, web, secret, phone)

@@ -193,7 +193,7 @@ def test_staff_ask_someone_in_by_mail(
 ) -> None:
     sign_in(console, "s.heath@skerry.example", "lichen-grey-23")
     typed = {"user": "Jon Vik", "email": "jon@vik.example", "how": "invite"}
-    page = console.post("/directories/passengers/users", data=typed, follow_redirects=True)
+    page = console.post("/settings/directories/passengers/users", data=typed, follow_redirects=True)
     assert "jon@vik.example is asked in by mail" in page.text
     mail = newest(world, "jon@vik.example")
     assert mail is not None
@@ -201,7 +201,7 @@ def test_staff_ask_someone_in_by_mail(
     assert where is not None
     assert service.post(where[1], data={"password": GOOD}).status_code == 303
     assert user(world, "jon@vik.example") is not None
-    again = console.post("/directories/passengers/users", data=typed)
+    again = console.post("/settings/directories/passengers/users", data=typed)
     assert again.status_code == 422 and "has a user jon@vik.example already" in again.text
 
 

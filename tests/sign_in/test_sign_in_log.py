@@ -12,7 +12,7 @@ from tamarack.store.columns import now
 from tamarack.store.sign_in import log
 from tamarack.store.sign_in.tables import SignInEvent
 
-LOG = "/directories/passengers/log"
+LOG = "/settings/directories/passengers/log"
 
 
 def happened(world: Session) -> list[tuple[str, bool, str]]:
@@ -66,7 +66,7 @@ def test_staff_find_what_was_refused_by_user_client_or_address(
     assert "2 entries" in every and "wrong password" in every
     assert "1 entry" in admin.get(f"{LOG}?show=refused&q=NELL").text
     assert "Nothing is found." in admin.get(f"{LOG}?q=%25").text
-    assert "wrong password" in admin.get(f"/directories/passengers/users/{passengers.user.id}").text
+    assert "wrong password" in admin.get(f"/settings/directories/passengers/users/{passengers.user.id}").text
 
 
 def test_no_password_code_or_token_is_in_it(service: FlaskClient, world: Session, passengers: Passengers) -> None:

@@ -12,6 +12,7 @@ from tamarack.console.backends import pages as backends
 from tamarack.console.bench import browser, saved, traces
 from tamarack.console.bench import explain as explaining
 from tamarack.console.bench import pages as bench
+from tamarack.console.directories import clients as sign_in_clients
 from tamarack.console.directories import log as sign_in_log
 from tamarack.console.directories import pages as directories
 from tamarack.console.door import own_password, sign_in
@@ -87,6 +88,7 @@ BLUEPRINTS = (
     secrets.pages,
     signing.pages,
     directories.pages,
+    sign_in_clients.pages,
     sign_in_log.pages,
     finding.pages,
 )

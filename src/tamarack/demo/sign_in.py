@@ -27,8 +27,12 @@ def open_sign_in(session: Session, settings: Settings) -> None:
     mobile = session.exec(select(Application).where(Application.name == "tern-mobile")).one()
     for environment in ("production", "test"):
         clients.make_client(
-            session, COMMAND_LINE, mobile, directory, environment, "Tern Mobile",
-            [clients.CODE, clients.REFRESH, clients.DEVICE],
-            ["http://127.0.0.1/back", "example.tern-trips:/back"], ["fares:quote", "bookings:cancel"], False,
+            session, COMMAND_LINE, mobile, directory, environment,
+            clients.ClientSpec(
+                "Tern Mobile",
+                [clients.CODE, clients.REFRESH, clients.DEVICE],
+                ["http://127.0.0.1/back", "example.tern-trips:/back"],
+                ["fares:quote", "bookings:cancel"],
+            ),
             settings.keys.raw("pepper"),
         )  # fmt: skip

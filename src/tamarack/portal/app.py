@@ -4,8 +4,8 @@ from pathlib import Path
 
 from flask import Flask
 
-from tamarack.portal import branding, notices, reasons
-from tamarack.portal.applications import clients, credentials, sharing, usage
+from tamarack.portal import notices, pictures, reasons
+from tamarack.portal.applications import clients, credentials, sharing, usage, walk_through
 from tamarack.portal.applications import pages as applications
 from tamarack.portal.catalogue import feedback, reference, subscribe, trying
 from tamarack.portal.catalogue import pages as catalogue
@@ -15,12 +15,14 @@ from tamarack.portal.joining import team
 from tamarack.settings import Settings
 from tamarack.store.portal.branding import look_of
 from tamarack.web.application import db, make_application
+from tamarack.web.pictures import look
 
 BLUEPRINTS = (
     sign_in.pages,
     joining.pages,
     own_password.pages,
-    branding.pages,
+    look.pages,
+    pictures.pages,
     catalogue.pages,
     reference.pages,
     trying.pages,
@@ -31,6 +33,7 @@ BLUEPRINTS = (
     usage.pages,
     credentials.pages,
     clients.pages,
+    walk_through.pages,
     notices.pages,
     team.pages,
     reasons.pages,

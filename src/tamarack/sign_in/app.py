@@ -9,7 +9,9 @@ from tamarack.settings import Settings
 from tamarack.sign_in import by_mail, codes, door, leaving, mine
 from tamarack.sign_in.protocol import authorize, device, endpoints
 from tamarack.sign_in.protocol.server import make_server
-from tamarack.web.application import make_application
+from tamarack.store.portal.branding import look_of
+from tamarack.web.application import db, make_application
+from tamarack.web.pictures import look
 
 
 def make_app(settings: Settings | None = None) -> Flask:
@@ -19,6 +21,8 @@ def make_app(settings: Settings | None = None) -> Flask:
     every = (door, authorize, by_mail, codes, device, endpoints, leaving, mine)
     for pages in (one.pages for one in every):
         app.register_blueprint(pages)
+    app.register_blueprint(look.pages)
+    app.context_processor(lambda: {"look": look_of(db())})
     protect: CSRFProtect = app.extensions["csrf"]
     for program in (
         endpoints.pages,

@@ -3,7 +3,6 @@
 from typing import Any
 
 from flask import Blueprint, redirect, request, url_for
-from sqlmodel import select
 
 from tamarack.sign_in.page import directory_named, me, render, to_do_first
 from tamarack.sign_in.protocol.authorize import words_of
@@ -11,7 +10,6 @@ from tamarack.store.errors import NotPossible
 from tamarack.store.people.sessions import end_one, sessions
 from tamarack.store.sign_in import grants as granting
 from tamarack.store.sign_in import log, profile
-from tamarack.store.sign_in.tables import Consent, SignInClient
 from tamarack.web.application import db
 from tamarack.web.people.signed_in import idle, my_session
 
@@ -27,9 +25,8 @@ def page(directory: str) -> Any:
     first = to_do_first(found, user, "")
     if first is not None:
         return redirect(first)
-    query = select(Consent, SignInClient).where(Consent.client_id == SignInClient.id, Consent.user_id == user.id)
     agreed = [(consent, client, [words_of(client, scope) for scope in consent.scopes])
-              for consent, client in db().exec(query)]  # fmt: skip
+              for consent, client in granting.agreements(db(), user.id)]  # fmt: skip
     here = my_session()
     return render("mine.html", found, agreed=agreed, sessions=sessions(db(), "sign-in", user.id, idle()),
                   here=here.id if here is not None else "")  # fmt: skip

@@ -10,7 +10,7 @@ from tamarack.store.sign_in import log
 from tamarack.web.application import db
 from tamarack.web.paging import Paging
 
-pages = Blueprint("sign_in_log", __name__, url_prefix="/directories")
+pages = Blueprint("sign_in_log", __name__, url_prefix="/settings/directories")
 
 
 @pages.get("/<name>/log")

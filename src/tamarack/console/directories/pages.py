@@ -14,8 +14,9 @@ from tamarack.core.types import NAME_PATTERN, problems_of
 from tamarack.store.audit import log as auditing
 from tamarack.store.errors import NotPossible
 from tamarack.store.lines import line_fault
-from tamarack.store.people.sessions import sessions
-from tamarack.store.sign_in import by_mail, log, users
+from tamarack.store.people.sessions import end_one, sessions
+from tamarack.store.sign_in import by_mail, codes, log, users
+from tamarack.store.sign_in import grants as granting
 from tamarack.store.sign_in.tables import Directory, EndUser
 from tamarack.web.application import db, settings_of
 from tamarack.web.numbers import whole
@@ -23,12 +24,24 @@ from tamarack.web.once import Once
 from tamarack.web.paging import Paging
 from tamarack.web.people.signed_in import idle
 
-pages = Blueprint("directories", __name__, url_prefix="/directories")
+pages = Blueprint("directories", __name__, url_prefix="/settings/directories")
 
 A_PAGE = 50
 _RULES = ("digit", "upper", "lower", "sign", "well_known")
 _NEW = "new_password"
 _once = Once()
+CODES = {
+    "off": "by the password alone",
+    "optional": "with a one-time code too, if they want",
+    "required": "with a one-time code too, all of them",
+}
+"""How users of a directory sign in."""
+_ACTS = {
+    "require": (users.require_change, "{} chooses another password at the next sign-in."),
+    "end": (users.end_sessions, "{} is signed out everywhere, and every token has ended."),
+    "codes": (codes.turned_off_by_staff, "{} signs in without a code; sessions and tokens have ended."),
+}
+"""What staff do with a user at once, and what is said of it."""
 
 
 def directory_of(name: str) -> Directory:
@@ -93,12 +106,13 @@ def _page(directory: Directory, typed: dict[str, Any], errors: dict[str, str]) -
     paging = Paging.of_request(total, A_PAGE)
     found, _ = users.find_users(db(), directory.name, text, A_PAGE, paging.skip)
     rules = {name: getattr(directory.password_rules, name) for name in ("shortest", *_RULES)}
-    own = {one: getattr(directory, one) for one in ("title", "access_minutes", "refresh_days", "sign_up", "active")}
+    own = {one: getattr(directory, one) for one in 
+           ("title", "access_minutes", "refresh_days", "sign_up", "active", "codes")}  # fmt: skip
     shown = {**own, **rules, "email": "", "user": ""}
     return render(
         "directories/page.html", tab="directories", directory=directory, users=found, paging=paging, q=text,
         typed=shown | typed, errors=errors, rules={n: PasswordRules.model_fields[n].title for n in _RULES},
-        rules_in_words=in_words(directory.password_rules),
+        rules_in_words=in_words(directory.password_rules), codes=CODES,
     )  # fmt: skip
 
 
@@ -111,6 +125,7 @@ def change(name: str) -> Any:
     typed: dict[str, Any] = {
         one: form.get(one, "").strip() for one in ("title", "shortest", "access_minutes", "refresh_days")
     }
+    typed["codes"] = form.get("codes", directory.codes)
     typed |= {one: one in form for one in (*_RULES, "sign_up", "active")}
     errors = {}
     for one, least, most in (("access_minutes", 1, 1_440), ("refresh_days", 1, 365)):
@@ -119,6 +134,8 @@ def change(name: str) -> Any:
             errors[one] = f"{typed[one][:20]!r} is not a number from {least} to {most:,}"
     if wrong := line_fault(typed["title"], 120, "The title"):
         errors["title"] = wrong
+    if typed["codes"] not in CODES:
+        errors["codes"] = "choose how users sign in"
     try:
         rules = PasswordRules.model_validate({one: typed[one] for one in ("shortest", *_RULES)})
     except ValidationError as error:
@@ -126,6 +143,7 @@ def change(name: str) -> Any:
     if errors:
         return _page(directory, typed, errors), 422
     directory.title, directory.active, directory.sign_up = typed["title"], typed["active"], typed["sign_up"]
+    directory.codes = typed["codes"]
     directory.rules = rules.model_dump(mode="json")
     directory.access_minutes, directory.refresh_days = int(typed["access_minutes"]), int(typed["refresh_days"])
     db().add(directory)
@@ -173,6 +191,7 @@ def _user_page(directory: Directory, found: EndUser, typed: dict[str, str], erro
     return render(
         "directories/user.html", tab="directories", directory=directory, user=found, typed=shown | typed, errors=errors,
         password=password if whose == found.id else "", sessions=sessions(db(), "sign-in", found.id, idle()),
+        agreed=granting.agreements(db(), found.id),
         events=log.events(db(), directory.name, user_id=found.id, most=10)[0],
     )  # fmt: skip
 
@@ -185,6 +204,45 @@ def reset(name: str, id: str) -> Any:
     password = users.reset_password(db(), acting(), found)
     db().commit()
     session[_NEW] = _once.put((found.id, password))
+    return back_to("directories.user", name=name, id=id)
+
+
+@pages.post("/<name>/users/<id>/act")
+@requires("subscribers")
+def act(name: str, id: str) -> Any:
+    """Require another password, end sessions or turn codes off."""
+    _, found = _user(name, id)
+    chosen = request.form.get("act", "")
+    if chosen not in _ACTS:
+        abort(400, "Choose what to do with the user.")
+    do, words = _ACTS[chosen]
+    do(db(), acting(), found)
+    db().commit()
+    done(words.format(found.name))
+    return back_to("directories.user", name=name, id=id)
+
+
+@pages.post("/<name>/users/<id>/sessions/<session_id>/end")
+@requires("subscribers")
+def end_session(name: str, id: str, session_id: str) -> Any:
+    """End one session of a user."""
+    _, found = _user(name, id)
+    end_one(db(), "sign-in", found.id, session_id)
+    auditing.record(db(), acting(), "end session of user", found.id, directory=name)
+    db().commit()
+    done("The session has ended.")
+    return back_to("directories.user", name=name, id=id)
+
+
+@pages.post("/<name>/users/<id>/applications/<client>/end")
+@requires("subscribers")
+def take_back(name: str, id: str, client: str) -> Any:
+    """Take back, for a user, what they agreed to for a client."""
+    _, found = _user(name, id)
+    granting.end_consent(db(), found.id, client)
+    auditing.record(db(), acting(), "take back consent of user", found.id, directory=name, client=client[:80])
+    db().commit()
+    done("What was agreed to has ended; the client's tokens for this user are refused within a second.")
     return back_to("directories.user", name=name, id=id)
 
 

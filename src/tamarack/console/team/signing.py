@@ -7,6 +7,7 @@ from sqlmodel import col, func, select
 
 from tamarack.console.page import acting, back_to, done, render, requires
 from tamarack.core.identity.jose import keys_of_set
+from tamarack.core.sign_in.tokens import ALGORITHMS
 from tamarack.store.applications.tables import Credential
 from tamarack.store.audit import log as auditing
 from tamarack.store.keys import key_sets, signing
@@ -36,6 +37,8 @@ def index() -> Any:
         "team/keys.html",
         tab="keys",
         own=signing.signing_keys(db()),
+        token_keys=signing.signing_keys(db(), "token"),
+        algorithms=ALGORITHMS,
         signed=db().exec(in_force).one(),
         sets=[(one, _keys_in(one)) for one in key_sets.key_sets(db())],
     )
@@ -44,7 +47,11 @@ def index() -> Any:
 @pages.post("/rotate")
 @requires("secrets")
 def rotate() -> Any:
-    made = signing.rotate(db(), acting(), settings_of(current_app).keys.credentials.sealing)
+    purpose: signing.Purpose = "token" if request.form.get("purpose") == "token" else "signed-key"
+    algorithm = request.form.get("algorithm", ALGORITHMS[0])
+    if algorithm not in ALGORITHMS:
+        abort(400, f"{algorithm[:20]!r} is no algorithm that tokens are signed with.")
+    made = signing.rotate(db(), acting(), settings_of(current_app).keys.credentials.sealing, purpose, algorithm)
     db().commit()
     done(f"{made.kid} signs from now on. What earlier keys signed is accepted until you retire them.")
     return back_to("signing.index")
@@ -58,7 +65,8 @@ def retire(name: str) -> Any:
         abort(404, "There is no such signing key.")
     signing.retire(db(), acting(), found)
     db().commit()
-    done(f"{name} is retired. Keys that it signed are refused within a second.")
+    what = "Tokens" if found.purpose == "token" else "Keys"
+    done(f"{name} is retired. {what} that it signed are refused within a second.")
     return back_to("signing.index")
 
 

@@ -56,8 +56,7 @@ def audience_of(issuer: str, environment: str) -> str:
 
 def claims_of(token: AccessToken) -> dict[str, Any]:
     """What a token says (RFC 9068, 2.2)."""
-    claims: dict[str, Any] = dict(token.claims)
-    claims |= {
+    claims: dict[str, Any] = {
         "iss": token.issuer,
         "sub": token.subject,
         "aud": token.audience[0] if len(token.audience) == 1 else list(token.audience),
@@ -71,7 +70,7 @@ def claims_of(token: AccessToken) -> dict[str, Any]:
     }
     if token.user:
         claims |= {"auth_time": token.auth_time, "groups": sorted(token.groups)}
-    return claims
+    return claims | {name: value for name, value in token.claims if name not in claims}
 
 
 def make_access_token(token: AccessToken, private: dict[str, Any]) -> str:

@@ -14,35 +14,26 @@ from tamarack.store.sign_in.tables import Directory, SignInClient
 from tamarack.store.sign_in.users import directories
 from tamarack.web.application import db, settings_of
 from tamarack.web.once import Once
+from tamarack.web.sign_in_clients import (
+    BLANK,
+    OVERLAPS,
+    made,
+    overlap_days,
+    scopes_of,
+    spec_in,
+    typed_in,
+    typed_of,
+)
 
 pages = Blueprint("clients", __name__, url_prefix="/applications/<id>/clients")
 
 _NEW = "new_client"
-OVERLAPS = {"1": "a day", "7": "a week", "30": "30 days", "0": "not at all"}
-"""For how many days the secret before a new one goes on."""
 _once = Once()
 
 
 def _scopes() -> list[tuple[str, str]]:
-    """The scopes that APIs offer, with what they let a client do."""
-    found: dict[str, str] = {}
-    for where in ENVIRONMENTS:
-        for api in offered(where).apis:
-            found |= {one.name: f"{api.title}: {one.words}" for one in api.scopes}
-    return sorted(found.items())
-
-
-def _typed() -> dict[str, Any]:
-    form = request.form
-    return {
-        "title": form.get("title", "").strip(),
-        "directory": form.get("directory", ""),
-        "environment": form.get("environment", "test"),
-        "confidential": form.get("confidential", "yes"),
-        "grants": form.getlist("grants"),
-        "redirects": form.get("redirects", ""),
-        "scopes": form.getlist("scopes"),
-    }
+    """The scopes that the APIs offer which the reader may see."""
+    return scopes_of([api for where in ENVIRONMENTS for api in offered(where).apis])
 
 
 def _form(id: str, typed: dict[str, Any], errors: dict[str, str]) -> str:
@@ -61,36 +52,22 @@ def _form(id: str, typed: dict[str, Any], errors: dict[str, str]) -> str:
 @pages.get("/new")
 @requires("credentials")
 def new(id: str) -> Any:
-    blank = {"title": "", "directory": "", "environment": "test", "confidential": "yes", "redirects": "",
-             "grants": [clients.CODE, clients.REFRESH], "scopes": []}  # fmt: skip
-    return _form(id, blank, {})
+    return _form(id, BLANK, {})
 
 
 @pages.post("/")
 @requires("credentials")
 def make(id: str) -> Any:
     """Make a client; its secret is shown once."""
-    application, typed = my_application(id), _typed()
-    directory = db().get(Directory, typed["directory"])
-    if directory is None or not directory.active:
-        return _form(id, typed, {"directory": "choose whose users sign in"}), 422
-    if typed["environment"] not in ENVIRONMENTS:
-        return _form(id, typed, {"environment": "choose an environment"}), 422
-    unknown = next((one for one in typed["scopes"] if one not in dict(_scopes())), None)
-    if unknown is not None:
-        return _form(id, typed, {"scopes": f"{unknown[:60]!r} is no scope that an API here offers"}), 422
-    redirects = [line.strip() for line in typed["redirects"].splitlines() if line.strip()]
+    application, typed = my_application(id), typed_in(request.form) | {"access_minutes": ""}
     try:
-        made, secret = clients.make_client(
-            db(), acting(), application, directory, typed["environment"], typed["title"], typed["grants"], redirects,
-            typed["scopes"], typed["confidential"] == "yes", settings_of(current_app).keys.raw("pepper"),
-        )  # fmt: skip
+        client, secret = made(acting(), application, typed, _scopes())
     except NotPossible as error:
         db().rollback()
         return _form(id, typed, {error.field or "title": str(error)}), 422
     db().commit()
-    session[_NEW] = _once.put((made.id, secret))
-    return back_to("clients.page", id=id, client=made.id)
+    session[_NEW] = _once.put((client.id, secret))
+    return back_to("clients.page", id=id, client=client.id)
 
 
 def _client(id: str, client: str) -> SignInClient:
@@ -124,17 +101,40 @@ def page(id: str, client: str) -> Any:
     )
 
 
+@pages.route("/<client>/edit", methods=["GET", "POST"])
+@requires("credentials")
+def edit(id: str, client: str) -> Any:
+    """Change what a client may do."""
+    found, scopes = _client(id, client), _scopes()
+    typed, errors = typed_of(found), {}
+    if request.method == "POST":
+        kept = {name: typed[name] for name in ("directory", "environment", "confidential", "access_minutes")}
+        typed = typed_in(request.form) | kept
+        try:
+            clients.change_client(db(), acting(), found, spec_in(typed, scopes, found.scopes))
+        except NotPossible as error:
+            db().rollback()
+            errors[error.field or "title"] = str(error)
+        else:
+            db().commit()
+            done("Saved. It holds from the next request on.")
+            return back_to("clients.page", id=id, client=found.id)
+    page = render("applications/clients/edit.html", application=my_application(id), client=found, typed=typed,
+                  errors=errors, grants=clients.GRANTS, scopes=scopes)  # fmt: skip
+    return page, 422 if errors else 200
+
+
 @pages.post("/<client>/secret")
 @requires("credentials")
 def replace_secret(id: str, client: str) -> Any:
     """Another secret, shown once; the present one goes on for as long as was chosen."""
     found = _client(id, client)
-    chosen = request.form.get("keep", "")
-    if chosen not in OVERLAPS:
+    days = overlap_days()
+    if days is None:
         abort(400, "Choose how long the present secret goes on.")
     try:
         secret = clients.replace_secret(
-            db(), acting(), found, timedelta(days=int(chosen)), settings_of(current_app).keys.raw("pepper")
+            db(), acting(), found, timedelta(days=days), settings_of(current_app).keys.raw("pepper")
         )
     except NotPossible as error:
         abort(409, f"{found.title}: {error}.")

@@ -2,7 +2,6 @@
 
 import time
 from base64 import b64encode
-from collections import deque
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -22,6 +21,7 @@ from tamarack.core.trying.limits_left import limits_left
 from tamarack.core.trying.naming import named_by
 from tamarack.core.types import problems_of
 from tamarack.portal.catalogue.one_api import shown_credential, subscribed, view_of, ways_in
+from tamarack.portal.often import MOST_A_MINUTE, too_often
 from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
 from tamarack.store.applications import sharing
 from tamarack.store.applications.tables import Application
@@ -31,8 +31,6 @@ from tamarack.web.outgoing.sending import send
 
 pages = Blueprint("trying", __name__, url_prefix="/apis/<api>/<version>")
 
-MOST_A_MINUTE = 60
-"""Calls that one person may try in a minute."""
 WITH, NOTHING = "with:", "nothing"
 """Who calls, in place of an application: whoever a typed credential of a way names, or nobody."""
 
@@ -82,20 +80,6 @@ def blank_try(api: Api, version: Version, view: OperationView) -> Try:
     )
 
 
-_LATELY: dict[str, deque[float]] = {}
-
-
-def _too_often(person: str, now: float) -> bool:
-    """Whether a person has tried as many calls in the last minute as they may; else this one counts."""
-    if len(_LATELY) > 5_000:
-        _LATELY.clear()
-    tries = _LATELY.setdefault(person, deque(maxlen=MOST_A_MINUTE))
-    if len(tries) == MOST_A_MINUTE and now - tries[0] < 60:
-        return True
-    tries.append(now)
-    return False
-
-
 @pages.post("/try")
 @requires("see")
 def run(api: str, version: str) -> Any:
@@ -134,7 +118,7 @@ def run(api: str, version: str) -> Any:
     except ValidationError as error:
         errors = {str(one.path[0]) if one.path else "": one.message for one in problems_of(error)}
         return render("catalogue/reference/answer.html", errors=errors, answer=None), 422
-    if _too_often(person.id, time.monotonic()):
+    if too_often(person.id, time.monotonic()):
         error_words = f"You tried {MOST_A_MINUTE} calls within a minute; wait a little, or call from your own program."
         return render("catalogue/reference/answer.html", errors={"": error_words}, answer=None), 422
     node = next((one for one in rolling.nodes(db(), trying.environment) if not rolling.is_away(one)), None)

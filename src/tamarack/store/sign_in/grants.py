@@ -12,6 +12,8 @@ from typing import Literal
 
 from sqlmodel import Session, col, delete, func, select, update
 
+from tamarack.store.audit import log as auditing
+from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.feed import items as feeding
 from tamarack.store.rollouts.tables import FeedItem
@@ -70,6 +72,12 @@ def end_all_to(session: Session, client_id: str, why: str) -> None:
     _end_all(session, SignInGrant.client_id == client_id, why)
 
 
+def end_granted(session: Session, actor: Actor, client: SignInClient) -> None:
+    """Staff end whatever was granted to a client, which goes on as it is."""
+    end_all_to(session, client.id, "ended by staff")
+    auditing.record(session, actor, "end tokens of client", client.id)
+
+
 def end_consent(session: Session, user_id: str, client_id: str) -> None:
     """A user takes back what they agreed to for a client; what came of it ends."""
     consent = session.get(Consent, (user_id, client_id))
@@ -94,6 +102,12 @@ def agree(session: Session, user_id: str, client_id: str, scopes: Sequence[str])
     found.given_at = now()
     session.add(found)
     session.flush()
+
+
+def agreements(session: Session, user_id: str) -> list[tuple[Consent, SignInClient]]:
+    """What a user has agreed to, and for which client."""
+    query = select(Consent, SignInClient).where(Consent.client_id == SignInClient.id, Consent.user_id == user_id)
+    return [(consent, client) for consent, client in session.exec(query.order_by(SignInClient.title))]
 
 
 def agreed(session: Session, user_id: str, client_id: str) -> list[str]:

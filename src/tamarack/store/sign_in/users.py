@@ -45,8 +45,8 @@ def find_users(session: Session, directory: str, text: str, most: int, skip: int
     """The users whose name or mail address holds a text, by mail address, and how many there are in all."""
     query = select(EndUser).where(EndUser.directory == directory)
     if text:
-        like = "%" + text.lower().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-        query = query.where(or_(func.lower(EndUser.email).like(like), func.lower(EndUser.name).like(like)))
+        found = (col(one).icontains(text, autoescape=True) for one in (EndUser.email, EndUser.name))
+        query = query.where(or_(*found))
     total = session.exec(select(func.count()).select_from(query.subquery())).one()
     return list(session.exec(query.order_by(col(EndUser.email)).offset(skip).limit(most))), total
 
@@ -126,6 +126,21 @@ def reset_password(session: Session, actor: Actor, user: EndUser) -> str:
     _out(session, user, "password reset by staff")
     auditing.record(session, actor, "reset password of user", user.id, directory=user.directory)
     return password
+
+
+def require_change(session: Session, actor: Actor, user: EndUser) -> None:
+    """Have a user choose another password at the next sign-in; their sessions end, and tokens are renewed no more."""
+    user.must_change_password = True
+    user.session_epoch += 1
+    session.add(user)
+    session.flush()
+    auditing.record(session, actor, "require new password of user", user.id, directory=user.directory)
+
+
+def end_sessions(session: Session, actor: Actor, user: EndUser) -> None:
+    """End every session of a user, and all that they granted."""
+    _out(session, user, "ended by staff")
+    auditing.record(session, actor, "end sessions of user", user.id, directory=user.directory)
 
 
 def set_active(session: Session, actor: Actor, user: EndUser, active: bool) -> None:

@@ -1,20 +1,16 @@
-"""The portal's own look: its style sheet, its logo, and the pictures of applications."""
+"""The look that the platform team gave the portal, which the sign-in service wears too: style sheet and logo."""
 
 import hashlib
 from typing import Any
 
 from flask import Blueprint, Response, abort, request
-from sqlmodel import select
 
 from tamarack.core.portal.branding import style_of
-from tamarack.portal.page import me
-from tamarack.store.applications.sharing import seen_by
-from tamarack.store.applications.tables import Application
 from tamarack.store.portal.branding import look_of
 from tamarack.store.portal.picture import Picture
 from tamarack.web.application import db
 
-pages = Blueprint("branding", __name__)
+pages = Blueprint("look", __name__)
 
 
 def _kept(response: Response, mark: str) -> Any:
@@ -32,20 +28,11 @@ def style() -> Any:
 
 @pages.get("/logo.png")
 def logo() -> Any:
-    return _picture(look_of(db()).logo)
+    return picture_named(look_of(db()).logo)
 
 
-@pages.get("/pictures/<sha256>.png")
-def picture(sha256: str) -> Any:
-    """The picture of an application that the reader looks after."""
-    person = me()
-    query = select(Application.id).where(Application.picture == sha256)
-    if person is None or db().exec(query.where(seen_by(person))).first() is None:
-        abort(404, "There is no such picture.")
-    return _picture(sha256)
-
-
-def _picture(sha256: str) -> Any:
+def picture_named(sha256: str) -> Any:
+    """A picture that is kept here, or 404."""
     found = db().get(Picture, sha256) if sha256 else None
     if found is None:
         abort(404, "There is no such picture.")

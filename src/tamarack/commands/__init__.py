@@ -1,0 +1,1 @@
+"""Groups of commands, each in a module of its own."""
