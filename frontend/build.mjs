@@ -35,6 +35,16 @@ await build({
   format: "iife",
   target: "es2022",
 });
+const clients = join(root, "tests/journeys/clients");
+await build({
+  entryPoints: [join(here, "src/clients/openid-client.js")],
+  outfile: join(clients, "openid-client.js"),
+  bundle: true,
+  minify: true,
+  format: "esm",
+  target: "es2022",
+});
+cpSync(join(here, "node_modules/openid-client/LICENSE.md"), join(clients, "LICENSE.md"));
 cpSync(join(here, "node_modules/htmx.org/dist/htmx.min.js"), join(out, "htmx.js"));
 for (const font of ["figtree", "source-serif-4", "spline-sans-mono"]) {
   const name = `${font}-latin-wght-normal.woff2`;
@@ -48,5 +58,5 @@ const inputs = [
 ];
 const manifest = { inputs: {}, outputs: {} };
 for (const path of inputs) manifest.inputs[relative(root, path)] = hash(path);
-for (const path of files(out, /./)) manifest.outputs[relative(root, path)] = hash(path);
+for (const path of [...files(out, /./), ...files(clients, /./)]) manifest.outputs[relative(root, path)] = hash(path);
 writeFileSync(join(out, "manifest.json"), JSON.stringify(manifest, null, 2) + "\n");

@@ -2,6 +2,7 @@
 
 import json
 import subprocess
+from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
@@ -22,15 +23,15 @@ BACK = "http://127.0.0.1:51999/back"
 SCOPES = ["openid", "profile", "fares:quote", "offline_access"]
 
 
-def tariffs(demo: Installation, token: str) -> int:
-    """The status of a call of Fares with a token, by curl."""
-    command = ["curl", "--silent", "--output", "/dev/null", "--write-out", "%{http_code}",
-               "--header", f"Authorization: Bearer {token}", f"{demo.production}/fares/v1/tariffs"]  # fmt: skip
+def berths(demo: Installation, token: str, *more: str, path: str = "/berths") -> int:
+    """The status of a call of Berths with a token, by curl."""
+    command = ["curl", "--silent", "--output", "/dev/null", "--write-out", "%{http_code}", *more,
+               "--header", f"Authorization: Bearer {token}", f"{demo.production}/berths/v1{path}"]  # fmt: skip
     return int(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
 
 
 def test_a_passenger_signs_in_changes_the_password_agrees_and_takes_it_back(
-    demo: Installation, page: Page, browser: Browser, monkeypatch: pytest.MonkeyPatch
+    demo: Installation, page: Page, browser: Browser, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
 ) -> None:
     monkeypatch.setenv("OAUTHLIB_INSECURE_TRANSPORT", "1")  # the demo is served on loopback
     # staff make a passenger, with a password that is shown once
@@ -96,9 +97,14 @@ def test_a_passenger_signs_in_changes_the_password_agrees_and_takes_it_back(
     told = parse_qs(urlsplit(arrived[0]).query)
     assert told["state"] == [state] and told["iss"] == [issuer]
     made = library.fetch_token(known["token_endpoint"], code=told["code"][0], include_client_id=True)
-    assert tariffs(demo, made["access_token"]) == 200
+    assert berths(demo, made["access_token"]) == 200
+    # what the passenger did not agree to is refused, and the scope that is missing is named
+    hold = ["--json", '{"vessel": "Guillemot"}', "--dump-header", str(tmp_path / "head")]
+    assert berths(demo, made["access_token"], *hold, path="/berths/aldernes-1/holds") == 403
+    head = (tmp_path / "head").read_text().lower()
+    assert 'error="insufficient_scope"' in head and 'scope="berths:hold"' in head
     again = library.refresh_token(known["token_endpoint"], refresh_token=made["refresh_token"], client_id=client_id)
-    assert tariffs(demo, again["access_token"]) == 200
+    assert berths(demo, again["access_token"]) == 200
     facts = library.get(known["userinfo_endpoint"]).json()
     assert facts["name"] == "Astrid Moe"
     # the call is counted to the application and the passenger
@@ -118,12 +124,12 @@ def test_a_passenger_signs_in_changes_the_password_agrees_and_takes_it_back(
     passenger.get_by_role("button", name="Allow", exact=True).click()
     expect(passenger.get_by_text("The device is let in")).to_be_visible()
     on_the_quay = quay.fetch_token(known["token_endpoint"], device_code=shown["device_code"], include_client_id=True)
-    assert tariffs(demo, on_the_quay["access_token"]) == 200
+    assert berths(demo, on_the_quay["access_token"]) == 200
     # and what was agreed to is taken back: refused within a moment
     passenger.goto(f"{issuer}/")
     passenger.get_by_role("button", name="Take back").click()
-    until(lambda: tariffs(demo, again["access_token"]) == 401, "the end of the token")
-    until(lambda: tariffs(demo, on_the_quay["access_token"]) == 401, "the end of the quay's token")
+    until(lambda: berths(demo, again["access_token"]) == 401, "the end of the token")
+    until(lambda: berths(demo, on_the_quay["access_token"]) == 401, "the end of the quay's token")
     refused = library.post(known["token_endpoint"], data={"grant_type": "refresh_token", "client_id": client_id,
                                                           "refresh_token": again["refresh_token"]}, withhold_token=True)  # fmt: skip
     assert (refused.status_code, refused.json()["error"]) == (400, "invalid_grant")
