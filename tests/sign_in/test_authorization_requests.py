@@ -7,12 +7,12 @@ import pytest
 from flask.testing import FlaskClient
 from sqlmodel import Session, select
 
-from sign_in.flow import CHALLENGE, SCOPE, VERIFIER, address, allowed, exchange, let_in
+from sign_in.flow import CHALLENGE, SCOPE, address, allowed, exchange, let_in
 from sign_in.passengers import BACK, PASSWORD, Passengers
 from tamarack.core.identity.jose import peek
 from tamarack.settings import Settings
 from tamarack.store.columns import now
-from tamarack.store.sign_in.tables import AuthorizationCode, OpaqueToken, PushedRequest, SignInGrant
+from tamarack.store.sign_in.tables import OpaqueToken, PushedRequest, SignInGrant
 
 ASKED = {
     "response_type": "code", "redirect_uri": BACK, "scope": SCOPE, "state": "s1", "code_challenge": CHALLENGE,
@@ -225,14 +225,3 @@ def test_tokens_last_as_long_as_the_client_says_else_the_directory(
     world.commit()
     code = allowed(service, passengers)["code"]
     assert exchange(service, passengers, code=code).json["expires_in"] == 420
-
-
-def test_a_code_is_good_for_a_minute(service: FlaskClient, passengers: Passengers, world: Session) -> None:
-    code = allowed(service, passengers)["code"]
-    kept = world.exec(select(AuthorizationCode)).one()
-    assert 58 < (kept.expires_at - now()).total_seconds() <= 60
-    kept.expires_at = now()
-    world.add(kept)
-    world.commit()
-    refused = exchange(service, passengers, code=code, code_verifier=VERIFIER)
-    assert (refused.status_code, refused.json["error"]) == (400, "invalid_grant")

@@ -19,7 +19,9 @@ STANDARD: Mapping[str, str] = {
 }
 """Scopes that every directory has (OpenID Connect Core, 5.4 and 11), as a consent page says them."""
 _LINE = re.compile(r"(\S+)\s+(.+)")
+_SCOPE = re.compile(r"[\x21\x23-\x5B\x5D-\x7E ]*")
 MOST = 60
+LONGEST = 4_000
 ScopeName = Annotated[str, StringConstraints(strip_whitespace=True, pattern=r"^[\x21\x23-\x5B\x5D-\x7E]{1,80}$")]
 """A scope-token (RFC 6749, 3.3)."""
 
@@ -54,6 +56,11 @@ def parse(value: Any) -> Any:
 
 AnyScope = Annotated[Scope, BeforeValidator(parse)]
 Scopes = Annotated[tuple[AnyScope, ...], Field(max_length=MOST)]
+
+
+def is_scope(text: str) -> bool:
+    """Whether a request's scope is one (RFC 6749, 3.3); an empty one is as if it were not sent."""
+    return len(text) <= LONGEST and _SCOPE.fullmatch(text) is not None
 
 
 def asked_for(text: str) -> tuple[str, ...]:

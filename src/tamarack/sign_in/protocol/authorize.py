@@ -11,7 +11,7 @@ from tamarack.core.sign_in.redirects import origin_of
 from tamarack.core.sign_in.scopes import STANDARD, asked_for, granted
 from tamarack.sign_in.page import directory_named, issuer_of, me, render, to_do_first
 from tamarack.sign_in.protocol.client import Client, allowed_scopes
-from tamarack.sign_in.protocol.pushed import check_resources, read_request
+from tamarack.sign_in.protocol.pushed import check_request, read_request
 from tamarack.sign_in.protocol.running import audience
 from tamarack.store.applications.tables import Application
 from tamarack.store.columns import now
@@ -65,7 +65,7 @@ def authorize(directory: str) -> Any:
         prompts = g.asked.get("prompt", "").split()
         grant = _server().get_consent_grant(end_user=user)
         back, client = grant.redirect_uri, grant.request.client
-        check_resources(client, back)
+        check_request(client, back)
         if request.method == "POST" and user is not None and "answer" in request.form:
             return _answered(found, grant, user, client, pushed)
         if user is None or _has_to_sign_in_anew(prompts, pushed):

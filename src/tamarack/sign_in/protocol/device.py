@@ -14,7 +14,7 @@ from tamarack.sign_in.protocol.authorize import words_of
 from tamarack.sign_in.protocol.client import Client, allowed_scopes
 from tamarack.sign_in.protocol.keys import digest
 from tamarack.sign_in.protocol.oauth import Code
-from tamarack.sign_in.protocol.pushed import check_resources
+from tamarack.sign_in.protocol.pushed import check_request
 from tamarack.sign_in.protocol.running import audience
 from tamarack.sign_in.protocol.tokens import resources_asked
 from tamarack.store.applications.tables import Application
@@ -70,8 +70,8 @@ class DeviceAuthorization(DeviceAuthorizationEndpoint):
                 begin_attempt(db(), "device begins", client_id, request.remote_addr or "", MOST_BEGUN)
             except TooManyAttempts:
                 raise _Busy from None
-        g.resources = resources_asked()
-        check_resources(Client(kept), None)
+        g.asked, g.resources = {}, resources_asked()
+        check_request(Client(kept), None)
         asked = granted(asked_for(scope or ""), allowed_scopes(kept))
         scopes = audience(kept.environment).scopes_for(g.resources, asked)
         codes = digest(data["device_code"]), _user_digest(data["user_code"])

@@ -2,12 +2,14 @@
 
 import base64
 import binascii
+import json
+import re
 from typing import Any
 from urllib.parse import unquote
 
 from flask import Blueprint, Response, current_app, g, jsonify, request
 
-from tamarack.core.sign_in.scopes import OPENID, STANDARD
+from tamarack.core.sign_in.scopes import OPENID, STANDARD, is_scope
 from tamarack.core.sign_in.tokens import ALGORITHMS
 from tamarack.sign_in.page import directory_named, issuer_of
 from tamarack.sign_in.protocol.keys import public_keys
@@ -21,6 +23,7 @@ from tamarack.web.application import db
 
 pages = Blueprint("endpoints", __name__)
 
+_NOT_SAID = re.compile(r"[^\x20-\x21\x23-\x5B\x5D-\x7E]|[<>]")
 MOST_BYTES = 20_000
 """Of a request for a token."""
 TOKEN_REQUESTS = {
@@ -67,6 +70,8 @@ def _unfit() -> Response | None:
     twice = next((name for name in names if len(request.form.getlist(name)) > 1), None)
     if twice is not None:
         return _problem("invalid_request", "A parameter is sent twice.")
+    if not is_scope(request.form.get("scope", "")):
+        return _problem("invalid_scope", "The scope holds characters that no scope has.")
     basic = _basic_client()
     if basic and "client_secret" in request.form:
         return _problem("invalid_request", "The client shows its secret twice; send it once.")
@@ -90,13 +95,22 @@ def _asked(directory: str, answer: Any) -> Any:
     unfit = _unfit()
     if unfit is not None:
         return unfit
-    response: Response = answer()
+    response = _plain(answer())
     if response.status_code in (200, 201):
         db().commit()
     else:
         db().rollback()
     response.headers["Cache-Control"] = "no-store"
     response.headers["Pragma"] = "no-cache"
+    return response
+
+
+def _plain(response: Response) -> Response:
+    """An answer whose error's description has the characters that it may have, and no others (RFC 6749, 5.2)."""
+    said = response.get_json(silent=True) if response.status_code >= 400 else None
+    if isinstance(said, dict) and isinstance(said.get("error_description"), str):
+        said["error_description"] = _NOT_SAID.sub("", said["error_description"])
+        response.set_data(json.dumps(said))
     return response
 
 

@@ -6,10 +6,11 @@ import secrets
 from datetime import timedelta
 from typing import Any
 
-from authlib.oauth2.rfc6749 import InvalidRequestError, OAuth2Error, UnauthorizedClientError
+from authlib.oauth2.rfc6749 import InvalidRequestError, InvalidScopeError, OAuth2Error, UnauthorizedClientError
 from flask import g, request
 
 from tamarack.core.sign_in.protected import BadTarget, chosen
+from tamarack.core.sign_in.scopes import is_scope
 from tamarack.sign_in.protocol.client import Client
 from tamarack.sign_in.protocol.keys import digest
 from tamarack.sign_in.protocol.running import audience
@@ -19,6 +20,7 @@ from tamarack.store.people.attempts import TooManyAttempts, begin_attempt
 from tamarack.store.sign_in.clients import CODE
 from tamarack.store.sign_in.tables import PushedRequest
 from tamarack.web.application import db
+from tamarack.web.numbers import whole
 
 LIVES = timedelta(minutes=10)
 """Long enough to sign in meanwhile; it is good for one code."""
@@ -60,8 +62,12 @@ def read_request() -> PushedRequest | None:
     return found
 
 
-def check_resources(client: Client, back: str | None) -> None:
-    """Refuse resources that tokens are not made for (RFC 8707, 2.1)."""
+def check_request(client: Client, back: str | None) -> None:
+    """Refuse what Authlib lets pass: scopes and ages that are none, and resources that tokens are not made for."""
+    if not is_scope(g.asked.get("scope", "")):
+        raise InvalidScopeError("The scope holds characters that no scope has.", redirect_uri=back)
+    if g.asked.get("max_age") and whole(g.asked["max_age"]) is None:
+        raise InvalidRequestError("max_age is no number of seconds.", redirect_uri=back)
     try:
         g.resources = chosen(g.resources, audience(client.kept.environment).resources)
     except BadTarget as error:
@@ -99,7 +105,7 @@ class Pushed:
         g.asked, g.resources = asked | {"client_id": client.id}, form.getlist("resource")
         try:
             self.server.get_authorization_grant(self.create_endpoint_request(None)).validate_authorization_request()
-            check_resources(client, None)
+            check_request(client, None)
         except OAuth2Error as error:
             error.redirect_uri = None  # told to the client itself, which asks
             raise
