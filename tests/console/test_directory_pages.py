@@ -285,3 +285,10 @@ def test_token_keys_are_rotated_by_algorithm_and_what_a_retired_one_signed_is_re
     admin.post(f"/settings/keys/{first['kid']}/retire")
     assert service.get("/passengers/userinfo", headers=bearer).status_code == 401
     assert first["kid"] not in [one["kid"] for one in service.get("/passengers/jwks.json").json["keys"]]
+
+
+def test_directories_are_read_as_a_file_without_secrets(admin: FlaskClient, passengers: Passengers) -> None:
+    assert "All of them as a file" in admin.get("/settings/directories/").text
+    file = admin.get("/settings/directories/directories.yaml")
+    assert file.mimetype == "application/yaml" and passengers.web.id in file.text
+    assert passengers.web.secret_digest not in file.text and "nell@" not in file.text

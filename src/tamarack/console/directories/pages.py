@@ -4,9 +4,10 @@ import json
 import re
 from typing import Any
 
-from flask import Blueprint, abort, current_app, request, session
+from flask import Blueprint, Response, abort, current_app, request, session
 from pydantic import ValidationError
 
+from tamarack.config.directories import entries, written
 from tamarack.console.page import acting, back_to, done, render, requires
 from tamarack.core.sign_in.password_rules import PasswordRules, in_words
 from tamarack.core.text import line_problem
@@ -92,6 +93,15 @@ def make() -> Any:
     db().commit()
     done(f"{made.title} is made.")
     return back_to("directories.page", name=made.name)
+
+
+@pages.get("/directories.yaml")
+@requires("see")
+def as_file() -> Any:
+    """All of them and their clients as a file, without secrets and users."""
+    answer = Response(written(entries(db())), mimetype="application/yaml")
+    answer.headers["Content-Disposition"] = "attachment; filename=directories.yaml"
+    return answer
 
 
 @pages.get("/<name>/")
