@@ -20,6 +20,10 @@ from tamarack.core.sign_in.walk_through import PLACES, Walk, came_back, decoded,
 from tamarack.core.trying.examples import ExampleCall, as_curl
 from tamarack.portal.applications import walk_through
 from tamarack.settings import Settings
+from tamarack.store.applications import changes as subscribing
+from tamarack.store.applications.tables import Application
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.rollouts import queries as rolling
 from tamarack.store.sign_in.tables import SignInClient
 from tamarack.web.outgoing.own import Came
 
@@ -215,3 +219,22 @@ def test_nobody_walks_through_the_client_of_another_organization(portal: FlaskCl
         assert portal.get(page + path).status_code == 404
     for path in ("/run/discovery", "/register", "/choose", "/paste"):
         assert portal.post(page + path).status_code == 404
+
+
+def test_an_operation_leads_to_the_walk_through_of_the_readers_client_for_it(
+    lead: FlaskClient, portal: FlaskClient, passengers: Passengers, relay: list[ExampleCall], world: Session
+) -> None:
+    application = world.get_one(Application, passengers.phone.application_id)
+    offered = rolling.running_configuration(world, "production")
+    subscribing.subscribe(world, COMMAND_LINE, offered, application, "passage", "skiff", "production")
+    world.commit()
+    where = {"call": "post /quotes", "way": "access-token"}
+    shown = lead.get("/apis/fares/1/operation", query_string=where).text
+    link = re.search(r'href="([^"]+/walk-through/for[^"]+)"[^>]*>Walk through it as Tern Mobile', shown)
+    assert link is not None
+    lead.get(html.unescape(link[1]))
+    page = html.unescape(lead.get(f"{there(passengers)}/").text)
+    assert "<option selected>fares/1 post /quotes" in page and "fares/v1/quotes" in page
+    lead.post("/sign-out")
+    stranger = portal.get("/apis/fares/1/operation", query_string=where).text
+    assert "Walk through it" not in stranger

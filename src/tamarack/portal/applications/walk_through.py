@@ -226,6 +226,20 @@ def register(id: str, client: str) -> Any:
     return back_to("walk_through.page", id=id, client=client)
 
 
+@pages.get("/for")
+@requires("credentials")
+def choose_here(id: str, client: str) -> Any:
+    """The walk-through for a call that its page leads from."""
+    found = _client(id, client)
+    going, call = _going(found), request.args.get("call", "")
+    if call in _calls(found) and call != going.chosen:
+        secret = going.values.get("secret", "")
+        going = _going(found, anew=True)
+        going.chosen, going.scope = call, None
+        going.values |= {"secret": secret} if secret else {}
+    return back_to("walk_through.page", id=id, client=client)
+
+
 @pages.post("/choose")
 @requires("credentials")
 def choose(id: str, client: str) -> Any:

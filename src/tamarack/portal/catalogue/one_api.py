@@ -10,7 +10,7 @@ from tamarack.core.configuration.effective import held, in_force, opened
 from tamarack.core.configuration.model import Api, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.openapi.reference import OperationView, OutlineEntry, outline, tag_descriptions, view_operation
-from tamarack.core.policies import AnyPolicy
+from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.trying.credential_examples import Given, ShownWay, credential_example, ways_shown
 from tamarack.core.trying.credential_examples import example_call as example_of
 from tamarack.core.trying.examples import ExampleCall
@@ -20,6 +20,8 @@ from tamarack.portal.page import me, offered
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.documents import queries as documents
+from tamarack.store.sign_in import clients
+from tamarack.store.sign_in.tables import SignInClient
 from tamarack.web.application import db, settings_of
 
 OTHERS = "Operations"
@@ -140,6 +142,19 @@ def subscribed(api: str) -> list[tuple[Application, Subscription]]:
         return []
     products = [product.name for product in offered("production").products_with(api)]
     return subscribers.subscribed_to(db(), person, products)
+
+
+def clients_for(api: Api, version: Version, operation: Operation | None) -> list[SignInClient]:
+    """The reader's clients whose tokens an operation takes: each has a walk-through."""
+    service = settings_of(current_app).sign_in_url
+    issuers = {kind_of(policy).issuer(policy, service) for policy in _asking(api, version, operation)}
+    applications = {application.id for application, _ in subscribed(api.name)}
+    return [
+        client
+        for id in sorted(applications)
+        for client in clients.clients_of(db(), id)
+        if client.revoked_at is None and f"{service}/{client.directory}" in issuers
+    ]
 
 
 def plans_of_mine(api: Api) -> list[Plan]:

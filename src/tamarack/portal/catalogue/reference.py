@@ -22,6 +22,7 @@ from tamarack.portal.catalogue.feedback import feedback_values
 from tamarack.portal.catalogue.one_api import (
     Group,
     by_tag,
+    clients_for,
     example_call,
     groups_beside,
     groups_of,
@@ -138,6 +139,7 @@ def operation(api: str, version: str) -> Any:
         ways=ways,
         way=way,
         kept=_kept_keys(found, way.credential) if way is not None else [],
+        clients=clients_for(found, inside, wanted),
         trying=blank_try(found, inside, view),
         **feedback_values(inside, found, wanted.call),
         **head_values(found, inside),

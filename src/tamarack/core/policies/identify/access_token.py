@@ -195,5 +195,5 @@ KIND = PolicyKind(
     opaque=lambda policy: policy.tokens == "opaque",
     reads_token=True,
     shown=lambda policy: Shown("bearer"),
-    source=lambda policy: "the sign-in service",
+    source=lambda policy: "Tokens come from the sign-in service, for a client of your application.",
 )  # fmt: skip
