@@ -12,6 +12,7 @@ from sqlmodel import Session, select
 
 from core.traffic.test_traffic import record
 from helpers import sign_in
+from sign_in.passengers import Passengers
 from tamarack.core.configuration.model import Configuration
 from tamarack.settings import Settings
 from tamarack.store.applications import changes as subscribing
@@ -265,7 +266,8 @@ def test_explain_says_whether_a_call_would_pass_and_why_not(
         query = {"operation": operation, "application": planner.id} | more
         return admin.get("/apis/berths/1/explain/", query_string=query).text
 
-    closed = asked("post /berths/{id}/holds")
+    assert "scope-missing" in asked("post /berths/{id}/holds")
+    closed = asked("post /berths/{id}/holds", claims='{"scope": "berths:hold"}')
     assert "not-in-group" in closed
     assert "It also has nothing to show" in closed
     assert "No: Island Planner has nothing to show" in asked("get /berths")
@@ -275,7 +277,6 @@ def test_explain_says_whether_a_call_would_pass_and_why_not(
     world.add(planner)
     feeding.publish_application(world, planner)
     world.commit()
-    assert "scope-missing" in asked("post /berths/{id}/holds")
     token = '{"scope": "berths:hold", "groups": ["harbour-staff"]}'
     assert "Everything after that would let it pass" in asked("post /berths/{id}/holds", claims=token)
     assert "is not JSON" in asked("post /berths/{id}/holds", claims="{")
@@ -339,3 +340,18 @@ def test_support_sends_calls_but_does_not_touch_secrets(console: FlaskClient) ->
     assert "Set or rotate" not in console.get("/settings/secrets/").text
     assert console.post("/settings/secrets/", data={"name": "a", "value": "b"}).status_code == 403
     assert "Send the call" in console.get("/apis/berths/1/bench/").text
+
+
+def test_explain_counts_a_client_of_the_sign_in_service_among_what_can_be_shown(
+    admin: FlaskClient, world: Session, planner: Application, passengers: Passengers
+) -> None:
+    query = {"operation": "get /berths", "application": planner.id}
+
+    def asked() -> str:
+        return admin.get("/apis/berths/1/explain/", query_string=query).text
+
+    assert "access token, and the application has none in force" in asked()
+    passengers.phone.application_id = planner.id
+    world.add(passengers.phone)
+    world.commit()
+    assert "has 1 client in force that is taken here" in asked()

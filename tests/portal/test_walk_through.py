@@ -18,6 +18,7 @@ from sign_in.flow import let_in
 from sign_in.passengers import Passengers
 from tamarack.core.sign_in.walk_through import PLACES, Walk, came_back, decoded, steps
 from tamarack.core.trying.examples import ExampleCall, as_curl
+from tamarack.portal import often
 from tamarack.portal.applications import walk_through
 from tamarack.settings import Settings
 from tamarack.store.applications import changes as subscribing
@@ -113,6 +114,7 @@ def relay(monkeypatch: pytest.MonkeyPatch, service: FlaskClient, settings: Setti
         return Came(answer.status_code, "", tuple(answer.headers.items()), answer.get_data(as_text=True), 1.0)
 
     monkeypatch.setattr(walk_through, "ask_own", ask)
+    often._LATELY.clear()
     yield sent
     walk_through._GOING.clear()
 

@@ -4,7 +4,7 @@ import json
 import time
 from typing import Any
 
-from flask import Blueprint, request
+from flask import Blueprint, current_app, request
 from sqlmodel import col, select
 
 from tamarack.console.apis.pages import head_values
@@ -18,8 +18,9 @@ from tamarack.core.configuration.explain import explain
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.identity.credentials import KIND_TITLES, state_of
-from tamarack.core.policies import kind_of
+from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.stages import Stage
+from tamarack.core.text import in_words
 from tamarack.core.told.trace import as_data
 from tamarack.core.told.would_pass import Outcome, would_pass
 from tamarack.core.trying.naming import named_by
@@ -28,7 +29,9 @@ from tamarack.store.applications.tables import Application, Credential
 from tamarack.store.documents import queries as documents
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.tables import FeedItem
-from tamarack.web.application import db
+from tamarack.store.sign_in import clients
+from tamarack.store.sign_in.tables import SignInClient
+from tamarack.web.application import db, settings_of
 
 pages = Blueprint("explaining", __name__, url_prefix="/apis/<api>/<version>/explain")
 
@@ -44,7 +47,7 @@ def _plan(configuration: Configuration, application: Application | None, api: st
     return None
 
 
-def _credentials(application: Application | None, kinds: list[str], where: str) -> list[tuple[Credential, str]]:
+def _credentials(application: Application | None, kinds: set[str], where: str) -> list[tuple[Credential, str]]:
     """The application's credentials of the kinds that are taken, with their states."""
     if application is None:
         return []
@@ -69,6 +72,19 @@ def _claims(typed: str) -> tuple[dict[str, Any] | None, str]:
     return said, ""
 
 
+def _clients(application: Application | None, ways: list[AnyPolicy], where: str) -> list[SignInClient]:
+    """The application's clients whose tokens one of the ways takes."""
+    if application is None:
+        return []
+    service = settings_of(current_app).sign_in_url
+    issuers = {kind_of(one).issuer(one, service) for one in ways}
+    return [
+        one
+        for one in clients.clients_of(db(), application.id)
+        if one.revoked_at is None and one.environment == where and f"{service}/{one.directory}" in issuers
+    ]
+
+
 @pages.get("/")
 @requires("see")
 def page(api: str, version: str) -> Any:
@@ -87,11 +103,11 @@ def page(api: str, version: str) -> Any:
     said, claims_error = _claims(claims)
     uses_tokens = False
     sentences: Any = []
-    kinds: list[str] = []
+    ways: list[AnyPolicy] = []
     if there is not None and within is not None and operation is not None:
         rows = in_force(held(configuration, there, within, operation))
         if not is_open(rows):
-            kinds = [kind_of(row.policy).credential for row in rows if row.stage is Stage.IDENTIFY]
+            ways = [row.policy for row in rows if row.stage is Stage.IDENTIFY]
         uses_tokens = any(kind_of(row.policy).reads_token for row in rows)
         sentences = explain(configuration, there, within, operation, _plan(configuration, application, api, where))
         if request.args.get("application"):
@@ -114,8 +130,9 @@ def page(api: str, version: str) -> Any:
                 documents=lambda sha256: documents.document_tree(db(), sha256),
                 closed_at=rolling.closed_at(db(), where, configuration),
             )
-    credentials = _credentials(application, kinds, where)
-    usable = [one for one, state in credentials if state == "in force"]
+    credentials = _credentials(application, {kind_of(one).credential for one in ways}, where)
+    signs_in = _clients(application, ways, where)
+    many = (("credential", sum(state == "in force" for _, state in credentials)), ("client", len(signs_in)))
     return render(
         "bench/explain.html",
         tab="explain",
@@ -126,9 +143,10 @@ def page(api: str, version: str) -> Any:
         applications=applications(),
         outcome=outcome,
         sentences=sentences,
-        kinds=[KIND_TITLES[kind] for kind in kinds],
+        kinds=[KIND_TITLES.get(kind_of(one).credential) or kind_of(one).title for one in ways],
         credentials=credentials,
-        usable=usable,
+        usable=sum(number for _, number in many),
+        shows=in_words([f"{number} {what}{'' if number == 1 else 's'}" for what, number in many if number]),
         titles=KIND_TITLES,
         claims=claims,
         claims_error=claims_error,
