@@ -12,6 +12,7 @@ from werkzeug.test import TestResponse
 from helpers import sign_in
 from tamarack.console.apis import handing_in
 from tamarack.core.configuration.model import Api
+from tamarack.core.configuration.plans import Plan
 from tamarack.core.openapi.read import describe
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.columns import now
@@ -468,3 +469,8 @@ def test_a_version_is_given_its_end_and_the_review_says_so(admin: FlaskClient, w
     review = admin.get("/review").text
     assert f"deprecation date from nothing to {today}" in review
     assert "sunset date from nothing to 2099-12-31" in review
+
+
+def test_every_field_of_a_plan_is_on_its_form_so_that_saving_loses_nothing(admin: FlaskClient) -> None:
+    page = admin.get("/plans/passage/plan?name=skiff").text
+    assert [name for name in Plan.model_fields if f'name="{name}"' not in page] == []

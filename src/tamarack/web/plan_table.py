@@ -29,12 +29,21 @@ def _amount(name: str) -> Callable[[Plan], str]:
     return shown
 
 
+def _minutes(many: int) -> str:
+    hours, rest = divmod(many, 60)
+    return f"{hours} hour{'' if hours == 1 else 's'}" if hours and not rest else f"{_number(many)} minutes"
+
+
 _ROWS: tuple[tuple[str, Callable[[Plan], str]], ...] = (
     ("Rates", lambda plan: limits(plan.limits) or "none"),
     ("For single APIs", lambda plan: "; ".join(f"{part.place} {limits(part.limits)}" for part in plan.parts) or "–"),
     ("Quota", _quota),
     ("Tokens", lambda plan: f"{_number(plan.token_budget)} a {plan.quota_period}" if plan.token_budget else "–"),
     ("Credentials last", lambda plan: f"{plan.credential_days} days" if plan.credential_days else "until revoked"),
+    (
+        "Access tokens last",
+        lambda plan: _minutes(plan.access_minutes) if plan.access_minutes else "–",
+    ),
     ("Approval", lambda plan: "at once" if plan.approval == "automatic" else "by a person"),
     ("Price a month", lambda plan: "free" if plan.is_free else _amount("price_monthly")(plan)),
     ("Calls included", lambda plan: _number(plan.calls_included)),

@@ -144,7 +144,7 @@ class Plan(Frozen):
         ge=0,
         le=1_440,
         title="Access tokens last (minutes)",
-        description="Of the sign-in service, for the plan's subscribers; 0 for as long as the directory says.",
+        description="Of the sign-in service, for clients of the plan's subscribers.",
     )
     approval: Literal["automatic", "person"] = Field(
         default="automatic",
