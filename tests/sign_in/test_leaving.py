@@ -60,6 +60,7 @@ def test_anyone_else_has_to_ask_the_user(service: FlaskClient, bye: Passengers) 
     let_in(service)
     page = end(service, client_id=bye.web.id, post_logout_redirect_uri=BYE)
     assert page.status_code == 200 and "Tern on the web asks for it" in page.text and is_in(service)
+    assert "form-action 'self' https://tern.example;" in page.headers["Content-Security-Policy"]
     where = f"/passengers/end-session/yes?client_id={bye.web.id}&post_logout_redirect_uri={BYE}"
     assert where.replace("&", "&amp;").split("?")[0] in page.text
     assert service.post(where).location == BYE and not is_in(service)

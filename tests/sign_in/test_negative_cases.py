@@ -1,5 +1,6 @@
 """What an authorization server must refuse, section by section: RFC 6749, RFC 7636, RFC 9700; each by its error code."""
 
+import re
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
@@ -245,3 +246,25 @@ def test_codes_of_one_directory_are_worth_nothing_at_another(
     made = exchange(service, passengers, code=code).json
     bearer = {"Authorization": f"Bearer {made['access_token']}"}
     assert service.get("/crew/userinfo", headers=bearer).status_code == 401
+
+
+@pytest.mark.parametrize("start", ["sign-in", "sign-up", "forgot"])
+def test_forms_lead_back_to_the_client_that_a_page_is_for_and_nowhere_else(
+    service: FlaskClient, passengers: Passengers, world: Session, start: str
+) -> None:
+    """Browsers hold the redirects after a form against `form-action` (CSP 3): who agreed before is sent straight back."""
+    passengers.directory.sign_up = True
+    world.add(passengers.directory)
+    world.commit()
+
+    def leads(target: str) -> str:
+        page = service.get(f"/passengers/{start}", query_string={"next": target})
+        found = re.search("form-action ([^;]+);", page.headers["Content-Security-Policy"])
+        assert found is not None
+        return found[1]
+
+    assert leads(address(passengers)) == "'self' https://tern.example"
+    assert leads(address(passengers, client_id=passengers.phone.id)) == "'self' example.tern: http://127.0.0.1:*"
+    for target in (address(passengers, client_id="nobody"), "/passengers/", "/crew/authorize?client_id=x",
+                   f"/passengers/device?client_id={passengers.web.id}", "https://evil.example/authorize"):  # fmt: skip
+        assert leads(target) == "'self'", target

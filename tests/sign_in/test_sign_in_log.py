@@ -1,5 +1,6 @@
 """The sign-in log: who signed in, what was granted and refused, for which reason, as staff read it; and no secret in it."""
 
+import re
 from datetime import timedelta
 
 import pytest
@@ -48,7 +49,8 @@ def test_why_a_sign_in_was_refused_is_told_to_staff_and_to_nobody_else(
     world.add(passengers.user)
     world.commit()
     pages.append(let_in(service).text)
-    assert pages[0] == pages[1] == pages[2]
+    told = {re.sub('name="csrf_token" value="[^"]*"', "", page) for page in pages}
+    assert len(told) == 1
     assert [why for _, refused, why in happened(world) if refused] == [
         "wrong password",
         "no such user",

@@ -75,13 +75,13 @@ def show(directory: str) -> Any:
         return redirect(url_for("door.form", directory=directory))
     user, target = half
     if request.method == "GET":
-        return render("codes/code.html", found, error="")
+        return render("codes/code.html", found, next=target, error="")
     try:
         right = is_right(found, user, request.form.get("code", ""))
     except TooManyAttempts:
-        return render("codes/code.html", found, error=_TOO_MANY), 429
+        return render("codes/code.html", found, next=target, error=_TOO_MANY), 429
     if not right:
-        return render("codes/code.html", found, error=_WRONG), 422
+        return render("codes/code.html", found, next=target, error=_WRONG), 422
     let_in(user.id, user.session_epoch)
     log.note(db(), directory, "sign in", user=user, why="with a one-time code", address=request.remote_addr or "")
     db().commit()

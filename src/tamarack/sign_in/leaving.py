@@ -8,9 +8,11 @@ from urllib.parse import urlencode, urlsplit
 from flask import Blueprint, g, redirect, request, url_for
 
 from tamarack.core.identity.jose import BadToken, keys_of_set, verify
+from tamarack.core.sign_in.redirects import origin_of
 from tamarack.core.sign_in.scopes import OFFLINE
 from tamarack.core.sign_in.tokens import ALGORITHMS
 from tamarack.sign_in.page import directory_named, issuer_of, me, render
+from tamarack.sign_in.policy import leads_to
 from tamarack.sign_in.protocol.client import Client, find_client
 from tamarack.sign_in.protocol.keys import public_keys
 from tamarack.store.sign_in import grants as granting
@@ -83,6 +85,7 @@ def page(directory: str) -> Any:
         return render("refused.html", found, words=str(refused)), 400
     user = me(found)
     if user is not None and not wish.is_of(user):
+        leads_to([origin_of(wish.back)] if wish.back else [])
         return render("leaving/asks.html", found, client=wish.client.kept if wish.client is not None else None)
     return _left(found, user, wish)
 

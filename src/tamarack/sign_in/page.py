@@ -5,6 +5,7 @@ from typing import Any, cast
 from flask import abort, current_app, g, render_template, url_for
 
 from tamarack.core.sign_in.password_rules import in_words
+from tamarack.sign_in.policy import leads_to, origins_after
 from tamarack.store.columns import now
 from tamarack.store.people.sessions import note_use
 from tamarack.store.sign_in.tables import Directory, EndUser
@@ -52,6 +53,8 @@ def to_do_first(directory: Directory, user: EndUser, then: str) -> str | None:
 
 
 def render(template: str, directory: Directory, **values: Any) -> str:
-    """A page of a directory."""
+    """A page of a directory. Where it goes on to `next`, its forms may lead where that leads."""
+    if "next" in values:
+        leads_to(origins_after(directory, values["next"]))
     return render_template(template, directory=directory, rules_in_words=in_words(directory.password_rules),
                            me=me(directory), **values)  # fmt: skip

@@ -30,11 +30,13 @@ from tamarack.web.words import FILTERS
 
 WEB = Path(__file__).parent
 
+FORMS_LEAD = "form-action 'self'"
+CONTENT_POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
+    f" connect-src 'self'; {FORMS_LEAD}; base-uri 'none'; frame-ancestors 'none'"
+)
 _HEADERS = {
-    "Content-Security-Policy": (
-        "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
-        " connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
-    ),
+    "Content-Security-Policy": CONTENT_POLICY,
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "same-origin",
     "Cross-Origin-Opener-Policy": "same-origin",

@@ -5,11 +5,12 @@ from urllib.parse import parse_qsl, urlencode, urlsplit
 
 from authlib.oauth2.rfc6749 import AccessDeniedError, OAuth2Error
 from authlib.oidc.core.errors import ConsentRequiredError, InteractionRequiredError, LoginRequiredError
-from flask import Blueprint, Response, abort, current_app, g, make_response, redirect, request, url_for
+from flask import Blueprint, Response, abort, current_app, g, redirect, request, url_for
 
 from tamarack.core.sign_in.redirects import origin_of
 from tamarack.core.sign_in.scopes import STANDARD, asked_for, granted
 from tamarack.sign_in.page import directory_named, issuer_of, me, render, to_do_first
+from tamarack.sign_in.policy import leads_to
 from tamarack.sign_in.protocol.client import Client, allowed_scopes
 from tamarack.sign_in.protocol.pushed import check_request, read_request
 from tamarack.sign_in.protocol.running import audience
@@ -26,11 +27,6 @@ pages = Blueprint("authorize", __name__)
 
 _SIGNING_IN_S = 5
 """However new a sign-in has to be, it may be this old when the browser is back: else nobody ever got on."""
-_POLICY = (
-    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self';"
-    " connect-src 'self'; form-action 'self' {origin}; base-uri 'none'; frame-ancestors 'none'"
-)
-"""As on every page, and the form may lead on to where the user is sent back: browsers ask that of redirects too."""
 
 
 def _server() -> Any:
@@ -116,7 +112,8 @@ def _without_login() -> str:
 def _asked(directory: Directory, client: Client, scopes: list[str], back: str) -> Any:
     application = db().get(Application, client.kept.application_id)
     organization = db().get(Organization, application.organization_id) if application is not None else None
-    page = render(
+    leads_to([origin_of(back)])
+    return render(
         "consent.html",
         directory,
         client=client.kept,
@@ -124,9 +121,6 @@ def _asked(directory: Directory, client: Client, scopes: list[str], back: str) -
         said=[words_of(client.kept, scope) for scope in scopes],
         back=urlsplit(back).hostname or urlsplit(back).scheme,
     )
-    answer = make_response(page)
-    answer.headers["Content-Security-Policy"] = _POLICY.format(origin=origin_of(back))
-    return answer
 
 
 def words_of(client: SignInClient, scope: str) -> str:
