@@ -175,7 +175,7 @@ def sign_in(page: Page, address: str, email: str, password: str) -> None:
     page.goto(f"{address}/sign-in")
     if not page.url.endswith("/sign-in"):
         return
-    page.get_by_label("E-mail address").fill(email)
+    page.get_by_label(re.compile("mail address", re.IGNORECASE)).fill(email)
     page.get_by_label("Password").fill(password)
     page.get_by_role("button", name="Sign in").click()
 

@@ -12,6 +12,7 @@ from playwright.sync_api import Page, expect
 
 from helpers import until
 from journeys.conftest import Installation, sign_in
+from tamarack.demo.sign_in import PASSWORD, USER
 from tamarack.demo.world import STAFF
 
 pytestmark = pytest.mark.journey
@@ -237,11 +238,15 @@ CONSOLE_PAGES = ("/", "/apis/", "/apis/sailings/2/?operation=get+/sailings", "/a
                  "/traffic/explore/?split=api&measure=p95&picture=line&where=api+is+sailings",
                  "/traffic/explore/?measure=p95&picture=heat+map", "/traffic/explore/?split=outcome&picture=bar&against=day",
                  "/traffic/boards/", "/traffic/boards/operations/", "/traffic/boards/api-owner/", "/traffic/alerts/",
-                 "/traffic/alerts/new", "/traffic/statements/", "/traffic/hand-over/files", "/settings/export/")  # fmt: skip
+                 "/traffic/alerts/new", "/traffic/statements/", "/traffic/hand-over/files", "/settings/export/",
+                 "/settings/directories/", "/settings/directories/passengers/", "/settings/directories/passengers/log",
+                 "/settings/directories/passengers/clients/", "/settings/directories/passengers/clients/new")  # fmt: skip
 PORTAL_PAGES = ("/", "/?search=departures", "/apis/sailings/2/", "/apis/sailings/2/operation?call=get+/sailings",
                 "/apis/fares/1/operation?call=post+/quotes", "/apis/sailings/2/pages/first-steps",
                 "/apis/sailings/2/changes", "/applications/", "/apis/fares/1/subscribe", "/reasons/", "/notices/",
-                "/team/", "APPLICATION", "APPLICATION/usage/", "APPLICATION/description/")  # fmt: skip
+                "/team/", "APPLICATION", "APPLICATION/usage/", "APPLICATION/description/",
+                "CLIENT", "CLIENT/edit", "CLIENT/walk-through/")  # fmt: skip
+USER_PAGES = ("/", "/profile", "/password", "/codes", "/device", "/sign-in", "/forgot", "/sign-up", "/end-session")
 
 
 def main_pages(demo: Installation, page: Page) -> Iterator[tuple[bool, str]]:
@@ -249,12 +254,16 @@ def main_pages(demo: Installation, page: Page) -> Iterator[tuple[bool, str]]:
     for address, email, password, paths in (
         (demo.console, STAFF[0].email, STAFF[0].password, CONSOLE_PAGES),
         (demo.portal, "m.tern@tern-trips.example", "island-hopper-52", PORTAL_PAGES),
+        (f"{demo.sign_in}/passengers", USER, PASSWORD, USER_PAGES),
     ):
         sign_in(page, address, email, password)
         if "APPLICATION" in paths:
             page.goto(f"{address}/applications/")
             own_page = page.get_by_role("link", name="Island Planner").get_attribute("href") or ""
-            paths = tuple(path.replace("APPLICATION", own_page) for path in paths)
+            page.get_by_role("link", name="Tern Mobile").click()
+            row = page.get_by_role("row").filter(has_text="production")
+            client = row.get_by_role("link", name="Tern Mobile").get_attribute("href") or ""
+            paths = tuple(path.replace("APPLICATION", own_page).replace("CLIENT", client) for path in paths)
         for path in paths:
             yield address == demo.console, address + path
 

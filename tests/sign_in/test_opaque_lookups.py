@@ -1,7 +1,8 @@
 """Looking up opaque tokens: one query for all that wait, nothing lost when the database is away, and real rows."""
 
 import asyncio
-from collections.abc import Mapping, Sequence
+from collections.abc import Coroutine, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from typing import Any
 
@@ -17,6 +18,12 @@ from tamarack.store.sign_in.clients import digest_of
 from tamarack.store.sign_in.tables import OpaqueToken
 
 CLAIMS = {"exp": 4_000_000_000, "sub": "u1"}
+
+
+def go(work: Coroutine[Any, Any, None]) -> None:
+    """Run it to its end on a loop of its own thread: a browser's may be running in this one."""
+    with ThreadPoolExecutor(1) as pool:
+        pool.submit(asyncio.run, work).result()
 
 
 class Asked:
@@ -49,7 +56,7 @@ def test_all_that_wait_go_into_the_next_query_and_each_is_answered() -> None:
         assert len(asked.batches) == 2 and asked.batches[0] == [b"a"] and set(asked.batches[1]) <= {b"a", b"b", b"c"}
         assert [getattr(held.known(one, 0), "claims", "?") for one in (b"a", b"b", b"c")] == [CLAIMS, None, CLAIMS]
 
-    asyncio.run(run())
+    go(run())
 
 
 def test_a_database_that_is_away_is_no_answer_and_is_asked_again() -> None:
@@ -61,7 +68,7 @@ def test_a_database_that_is_away_is_no_answer_and_is_asked_again() -> None:
         asked.known = {b"a": CLAIMS}
         assert await finder.find(b"a") is True
 
-    asyncio.run(run())
+    go(run())
 
 
 def test_no_more_wait_than_may() -> None:
@@ -74,7 +81,7 @@ def test_no_more_wait_than_may() -> None:
         asked.go_on.set()
         assert all(await asyncio.gather(*waiting))
 
-    asyncio.run(run())
+    go(run())
 
 
 def test_a_caller_who_leaves_takes_nobody_elses_answer_along() -> None:
@@ -87,7 +94,7 @@ def test_a_caller_who_leaves_takes_nobody_elses_answer_along() -> None:
         asked.go_on.set()
         assert await other is True
 
-    asyncio.run(run())
+    go(run())
 
 
 def test_what_is_known_is_bounded_and_over_in_time() -> None:
@@ -128,4 +135,4 @@ def test_rows_are_found_by_digest_while_token_and_grant_are_good(
             return
         raise AssertionError("it said nothing")
 
-    asyncio.run(run())
+    go(run())
