@@ -292,6 +292,7 @@ def test_no_main_page_is_wider_than_a_phone_or_a_tablet(demo: Installation, page
             if needed > width:
                 wide.append(f"{address}: {needed} pixels of {width}")
     assert not wide, "\n".join(wide)
+    page.goto(f"{demo.portal}/reasons/")
     menu = page.get_by_role("button", name="Menu")  # on a phone it folds
     assert not page.get_by_role("link", name="Catalogue").is_visible()
     menu.click()
