@@ -207,6 +207,10 @@ def test_a_client_may_ask_for_a_user_who_has_only_just_signed_in(
     world.connection().exec_driver_sql(old)
     world.commit()
     assert service.get(address(passengers, max_age="600")).status_code == 200
+    answer = service.post(address(passengers, max_age="600"), data={"answer": "allow"})
+    made = exchange(service, passengers, code=parse_qs(urlsplit(answer.location).query)["code"][0]).json
+    times = [peek(made[kind].encode())[1]["auth_time"] for kind in ("access_token", "id_token")]
+    assert times[0] == times[1] <= now().timestamp() - 119, "when the user signed in, not when they agreed"
     asked = service.get(address(passengers, max_age="60"))
     assert asked.status_code == 302 and "max_age" not in asked.location, "once is enough"
     assert "error=login_required" in service.get(address(passengers, max_age="60", prompt="none")).location

@@ -67,6 +67,12 @@ def _claims(directory: Directory, token: str) -> dict[str, Any]:
     return claims
 
 
+@pages.errorhandler(_Refused)
+def refused(error: _Refused) -> Any:
+    """The user reads why, and is sent nowhere."""
+    return render("refused.html", g.directory, words=str(error)), 400
+
+
 @programs.post("/<directory>/end-session")
 def by_form(directory: str) -> Any:
     """The same request as a form of the application's: it goes on in the address, with the user's cookie."""
@@ -79,10 +85,7 @@ def by_form(directory: str) -> Any:
 def page(directory: str) -> Any:
     """Sign out at once where the application shows whom it signed in; else ask."""
     found = g.directory = directory_named(directory)
-    try:
-        wish = _Wish(found)
-    except _Refused as refused:
-        return render("refused.html", found, words=str(refused)), 400
+    wish = _Wish(found)
     user = me(found)
     if user is not None and not wish.is_of(user):
         leads_to([origin_of(wish.back)] if wish.back else [])
@@ -94,10 +97,7 @@ def page(directory: str) -> Any:
 def confirmed(directory: str) -> Any:
     """The user agrees."""
     found = g.directory = directory_named(directory)
-    try:
-        wish = _Wish(found)
-    except _Refused as refused:
-        return render("refused.html", found, words=str(refused)), 400
+    wish = _Wish(found)
     return _left(found, me(found), wish)
 
 

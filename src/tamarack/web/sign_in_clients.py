@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import Any
 
-from flask import current_app, request
+from flask import abort, current_app, request
 from werkzeug.datastructures import MultiDict
 
 from tamarack.core.configuration.environments import ENVIRONMENTS
@@ -95,7 +96,13 @@ def made(
     )
 
 
-def overlap_days() -> int | None:
-    """For how many days the secret before goes on, as a form says it; None for none of the choices."""
+def replaced_secret(actor: Actor, client: SignInClient) -> str:
+    """Another secret for a client; the present one goes on for as long as this request's form says."""
     chosen = request.form.get("keep", "")
-    return int(chosen) if chosen in OVERLAPS else None
+    if chosen not in OVERLAPS:
+        abort(400, "Choose how long the present secret goes on.")
+    pepper = settings_of(current_app).keys.raw("pepper")
+    try:
+        return clients.replace_secret(db(), actor, client, timedelta(days=int(chosen)), pepper)
+    except NotPossible as error:
+        abort(409, f"{client.title}: {error}.")

@@ -1,6 +1,5 @@
 """Clients of a directory, as staff see them all, make them for an application, change and revoke them."""
 
-from datetime import timedelta
 from typing import Any
 
 from flask import Blueprint, abort, current_app, request, session
@@ -22,7 +21,7 @@ from tamarack.web.sign_in_clients import (
     BLANK,
     OVERLAPS,
     made,
-    overlap_days,
+    replaced_secret,
     scopes_of,
     spec_in,
     typed_in,
@@ -141,15 +140,7 @@ def change(name: str, client: str) -> Any:
 def replace_secret(name: str, client: str) -> Any:
     """Another secret, shown once; the present one goes on for as long as was chosen."""
     _, found = _client(name, client)
-    days = overlap_days()
-    if days is None:
-        abort(400, "Choose how long the present secret goes on.")
-    try:
-        secret = clients.replace_secret(
-            db(), acting(), found, timedelta(days=days), settings_of(current_app).keys.raw("pepper")
-        )
-    except NotPossible as error:
-        abort(409, f"{found.title}: {error}.")
+    secret = replaced_secret(acting(), found)
     db().commit()
     session[_NEW] = _once.put((found.id, secret))
     return back_to("sign_in_clients.page", name=name, client=client)

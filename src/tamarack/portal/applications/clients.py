@@ -1,6 +1,5 @@
 """Clients of the sign-in service, as an application's people make and revoke them."""
 
-from datetime import timedelta
 from typing import Any
 
 from flask import Blueprint, abort, current_app, request, session
@@ -18,7 +17,7 @@ from tamarack.web.sign_in_clients import (
     BLANK,
     OVERLAPS,
     made,
-    overlap_days,
+    replaced_secret,
     scopes_of,
     spec_in,
     typed_in,
@@ -129,15 +128,7 @@ def edit(id: str, client: str) -> Any:
 def replace_secret(id: str, client: str) -> Any:
     """Another secret, shown once; the present one goes on for as long as was chosen."""
     found = _client(id, client)
-    days = overlap_days()
-    if days is None:
-        abort(400, "Choose how long the present secret goes on.")
-    try:
-        secret = clients.replace_secret(
-            db(), acting(), found, timedelta(days=days), settings_of(current_app).keys.raw("pepper")
-        )
-    except NotPossible as error:
-        abort(409, f"{found.title}: {error}.")
+    secret = replaced_secret(acting(), found)
     db().commit()
     session[_NEW] = _once.put((found.id, secret))
     return back_to("clients.page", id=id, client=found.id)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import current_app
+from flask import current_app, g
 
 from tamarack.store.keys import signing
 from tamarack.store.sign_in.clients import digest_of
@@ -22,9 +22,12 @@ def digest(value: str) -> str:
 
 
 def signing_key() -> dict[str, Any]:
-    """The private key that signs tokens now, as JWK."""
-    key = settings_of(current_app).keys.raw("secrets")
-    return signing.private_key(db(), actor("sign-in service"), key, "token")
+    """The private key that signs the tokens of this request, as JWK."""
+    if "signing_key" not in g:
+        key = settings_of(current_app).keys.raw("secrets")
+        g.signing_key = signing.private_key(db(), actor("sign-in service"), key, "token")
+    found: dict[str, Any] = g.signing_key
+    return found
 
 
 def public_keys() -> list[dict[str, Any]]:

@@ -68,7 +68,7 @@ class CodeGrant(AuthorizationCodeGrant):
         client: Client = request.client
         asked = granted(asked_for(request.payload.scope or ""), allowed_scopes(client.kept))
         scopes = audience(client.kept.environment).scopes_for(g.resources, asked)
-        grant = granting.new_grant(db(), client.kept, request.user.id, scopes, g.resources)
+        grant = granting.new_grant(db(), client.kept, request.user.id, scopes, g.resources, g.auth_at)
         data = request.payload.data
         db().add(
             AuthorizationCode(

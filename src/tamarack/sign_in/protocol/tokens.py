@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from authlib.oauth2 import OAuth2Error
@@ -123,10 +123,29 @@ def make_token(
         scopes = said.scopes_for(resources, scopes)
     issued = now()
     minutes = kept.access_minutes or _minutes_by_plan(kept, said, resources, scopes) or directory.access_minutes
-    until = issued + timedelta(minutes=minutes)
-    granting.lives_until(db(), grant, until)
-    issuer = issuer_of(directory)
-    access = AccessToken(
+    access = _access_token(client, user, grant, scopes, resources, issued, minutes)
+    value = _value_of(access, grant, said.is_opaque(resources, scopes))
+    made = {"token_type": "Bearer", "access_token": value, "expires_in": minutes * 60, "scope": " ".join(scopes)}
+    stays = REFRESH in kept.grants and (OFFLINE in grant.scopes or OPENID not in grant.scopes)
+    if include_refresh_token and user is not None and stays:
+        refresh = made["refresh_token"] = new_secret()
+        db().add(RefreshToken(digest=digest(refresh), grant_id=grant.id,
+                              expires_at=issued + timedelta(days=directory.refresh_days)))  # fmt: skip
+    db().flush()
+    return made
+
+
+def _access_token(
+    client: Client,
+    user: EndUser | None,
+    grant: SignInGrant,
+    scopes: list[str],
+    resources: list[str],
+    issued: datetime,
+    minutes: int,
+) -> AccessToken:
+    kept, issuer = client.kept, issuer_of(g.directory)
+    return AccessToken(
         issuer=issuer,
         subject=user.id if user is not None else kept.id,
         client=kept.id,
@@ -136,27 +155,24 @@ def make_token(
         scopes=scopes,
         audience=resources or [audience_of(issuer, kept.environment)],
         issued_at=int(issued.timestamp()),
-        expires_at=int(until.timestamp()),
+        expires_at=int(issued.timestamp()) + minutes * 60,
         id=secrets.token_hex(12),
         user=user is not None,
-        auth_time=int(grant.made_at.timestamp()),
+        auth_time=int((grant.auth_at or grant.made_at).timestamp()),
         groups=user.groups if user is not None else (),
         claims=tuple(user.claims.items()) if user is not None else (),
     )
-    if said.is_opaque(resources, scopes):
-        value = OPAQUE + new_secret()
-        db().add(OpaqueToken(digest=digest(value), grant_id=grant.id, claims=claims_of(access), expires_at=until))
-    else:
-        value = make_access_token(access, signing_key())
-    made = {"token_type": "Bearer", "access_token": value, "expires_in": minutes * 60, "scope": " ".join(scopes)}
-    stays = REFRESH in kept.grants and (OFFLINE in grant.scopes or OPENID not in grant.scopes)
-    if include_refresh_token and user is not None and stays:
-        refresh = new_secret()
-        db().add(RefreshToken(digest=digest(refresh), grant_id=grant.id,
-                              expires_at=issued + timedelta(days=directory.refresh_days)))  # fmt: skip
-        made["refresh_token"] = refresh
-    db().flush()
-    return made
+
+
+def _value_of(access: AccessToken, grant: SignInGrant, opaque: bool) -> str:
+    """The token as its client gets it: signed, or opaque with what it would say kept beside its digest."""
+    until = datetime.fromtimestamp(access.expires_at, UTC)
+    granting.lives_until(db(), grant, until)
+    if not opaque:
+        return make_access_token(access, signing_key())
+    value = OPAQUE + new_secret()
+    db().add(OpaqueToken(digest=digest(value), grant_id=grant.id, claims=claims_of(access), expires_at=until))
+    return value
 
 
 def resources_asked() -> list[str]:

@@ -77,7 +77,7 @@ def answer(
     if allowed:
         granting.agree(session, user.id, client.id, found.scopes)
         session.refresh(found)
-        found.grant_id = granting.new_grant(session, client, user.id, found.scopes, found.resources).id
+        found.grant_id = granting.new_grant(session, client, user.id, found.scopes, found.resources, auth_at).id
         session.add(found)
         session.flush()
     return True

@@ -33,10 +33,16 @@ Use = Literal["used", "again", "over", "unknown"]
 
 
 def new_grant(
-    session: Session, client: SignInClient, user_id: str | None, scopes: Sequence[str], resources: Sequence[str] = ()
+    session: Session,
+    client: SignInClient,
+    user_id: str | None,
+    scopes: Sequence[str],
+    resources: Sequence[str] = (),
+    auth_at: datetime | None = None,
 ) -> SignInGrant:
-    """Grant scopes to a client, at some resources or at all of its environment."""
-    made = SignInGrant(client_id=client.id, user_id=user_id, scopes=list(scopes), resources=list(resources))
+    """Grant scopes to a client, at some resources or at all of its environment; by a user who had signed in then."""
+    made = SignInGrant(client_id=client.id, user_id=user_id, scopes=list(scopes), resources=list(resources),
+                       auth_at=auth_at)  # fmt: skip
     session.add(made)
     session.flush()
     return made

@@ -105,6 +105,8 @@ class SignInGrant(SQLModel, table=True):
     scopes: list[str] = Names()
     resources: list[str] = Names()
     """The APIs that its tokens are for (RFC 8707); none for all of the client's environment."""
+    auth_at: datetime | None = Moment(default=None)
+    """When the user had signed in who granted it."""
     made_at: datetime = Moment()
     ended_at: datetime | None = Moment(default=None)
     why: str = ""

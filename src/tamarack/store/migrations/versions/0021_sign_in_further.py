@@ -31,6 +31,7 @@ def upgrade() -> None:
     op.add_column("sign_in_client", sa.Column("access_minutes", sa.Integer(), nullable=False, server_default="0"))
     _names("sign_in_client", "after_sign_out")
     _names("sign_in_grant", "resources")
+    op.add_column("sign_in_grant", sa.Column("auth_at", sa.DateTime(timezone=True), nullable=True))
     _names("device_request", "resources")
     op.create_table(
         "opaque_token",
@@ -60,6 +61,7 @@ def downgrade() -> None:
     op.drop_table("pushed_request")
     op.drop_table("opaque_token")
     op.drop_column("device_request", "resources")
+    op.drop_column("sign_in_grant", "auth_at")
     op.drop_column("sign_in_grant", "resources")
     for name in ("after_sign_out", "access_minutes"):
         op.drop_column("sign_in_client", name)
