@@ -35,7 +35,7 @@ await build({
   format: "iife",
   target: "es2022",
 });
-const clients = join(root, "tests/journeys/clients");
+const clients = join(root, "tests/journeys/tokens/clients");
 await build({
   entryPoints: [join(here, "src/clients/openid-client.js")],
   outfile: join(clients, "openid-client.js"),

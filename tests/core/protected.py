@@ -26,6 +26,7 @@ SIGNING = new_signing_key("s1")
 PATH = b"/sailings/v2/sailings"
 
 API_KEY = {"kind": "api-key", "header": "x-skerry-key", "query": "key"}
+BEARER_KEY = API_KEY | {"bearer": True}
 CLIENT = {"kind": "client-secret", "id_header": "x-id", "secret_header": "x-secret", "id_query": "id",
           "secret_query": "secret", "id_form": "client_id", "secret_form": "client_secret"}  # fmt: skip
 JWT = {"kind": "jwt", "name": "harbour-office", "algorithms": ["RS256"], "key_set": KEY_SET, "issuer": ISSUER,

@@ -21,7 +21,7 @@ import orjson
 import uvicorn
 from aiosmtpd.controller import Controller
 
-from tamarack.demo.announcer import announcer
+from tamarack.demo.announcer import Events, announcer
 from tamarack.demo.collector import Collector
 from tamarack.demo.harbour_office import HarbourOffice
 from tamarack.demo.mail_box import MailBox
@@ -198,6 +198,8 @@ FRESH_S = {"timetable": 15}
 """For how long a stand-in's answers hold, in seconds, as it says itself (Cache-Control, RFC 9111)."""
 AILS_S, AILING_EVERY_S = 50, 600
 """The first of the two places that tell positions fails for so many seconds, at the start of each ten minutes."""
+WORD_S = 0.01
+"""Between two words of a draft that is told as it is made."""
 REGISTER_FIELD = b"x-harbour-register"
 """The field that the berth register wants its secret in."""
 
@@ -242,6 +244,9 @@ def application(
             status, reply = 403, {"title": "The register is closed to you"}
         else:
             status, reply = handler(method, path, query, body)
+        if isinstance(reply, Events):
+            await _tell(reply, send)
+            return
         content = orjson.dumps(reply)
         fields = [(b"content-type", b"application/json")]
         if fresh_s and method == "GET" and status == 200:
@@ -255,6 +260,16 @@ def application(
         await send({"type": "http.response.body", "body": b"" if scope["method"] == "HEAD" else content})
 
     return app
+
+
+async def _tell(events: Events, send: Any) -> None:
+    """Tell events as they come, a little apart."""
+    fields = [(b"content-type", b"text/event-stream"), (b"cache-control", b"no-store")]
+    await send({"type": "http.response.start", "status": 200, "headers": fields})
+    for piece in events.pieces:
+        await send({"type": "http.response.body", "body": piece, "more_body": True})
+        await asyncio.sleep(WORD_S)
+    await send({"type": "http.response.body", "body": b""})
 
 
 class _Server(uvicorn.Server):  # type: ignore[misc]

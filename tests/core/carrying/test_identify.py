@@ -9,6 +9,7 @@ from core.carried import run
 from core.protected import (
     API_KEY,
     BASIC,
+    BEARER_KEY,
     CLIENT,
     ISSUER,
     JWT,
@@ -31,7 +32,7 @@ from tamarack.core.identity.lookups import FetchKeys
 from tamarack.core.identity.signed_keys import public_part
 from tamarack.core.policies.identify.token import JwtPolicy
 
-EVERY = (API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED)
+EVERY = (BEARER_KEY, CLIENT, JWT, SHARED_JWT, SIGNED)
 Shown = tuple[tuple[tuple[str, str | bytes], ...], bytes, bytes | None]
 
 
@@ -42,6 +43,11 @@ def headers(*pairs: tuple[str, str | bytes]) -> Shown:
 GOOD: dict[str, tuple[dict[str, Any], Shown]] = {
     "a key in the header": (API_KEY, headers(("x-skerry-key", "tmk_good"))),
     "a key in the query": (API_KEY, ((), b"day=1&key=tmk_good", None)),
+    "a key as Bearer": (BEARER_KEY, headers(bearer(b"tmk_good"))),
+    "a key as a bearer, alone": (
+        BEARER_KEY | {"header": "", "query": ""},
+        headers(("authorization", "bearer tmk_good")),
+    ),
     "id and secret by Basic": (CLIENT, headers(("authorization", BASIC))),
     "id and secret by basic, in lower case": (CLIENT, headers(("authorization", b"basic" + BASIC[5:]))),
     "id and secret in headers": (CLIENT, headers(("x-id", "tmc_good"), ("x-secret", "tms_good"))),
@@ -88,6 +94,12 @@ def test_an_outside_token_stays_where_that_is_asked_for_and_a_credential_of_our_
         (API_KEY, ((("x-skerry-key", "tmk_good"),), b"key=tmk_good", None), "doubled-credential"),
         (API_KEY, headers(("x-skerry-key", "tmk_gööd")), "unknown-credential"),
         (API_KEY, headers(("x-skerry-key", "tmc_good\0tms_good")), "unknown-credential"),
+        (BEARER_KEY, headers(bearer(b"tmk_bad")), "unknown-credential"),
+        (BEARER_KEY, headers(bearer(b"")), "unknown-credential"),
+        (BEARER_KEY, headers(bearer(b"tmk_good"), bearer(b"tmk_good")), "doubled-credential"),
+        (BEARER_KEY, headers(bearer(b"tmk_good"), ("x-skerry-key", "tmk_good")), "doubled-credential"),
+        (BEARER_KEY, headers(("authorization", "tmk_good")), "no-credential"),
+        (API_KEY, headers(bearer(b"tmk_good")), "no-credential"),
         (CLIENT, headers(("authorization", "Basic !!!")), "unknown-credential"),
         (CLIENT, headers(("authorization", "Basic dG1jX2dvb2Q=")), "unknown-credential"),
         (CLIENT, headers(("authorization", "Basic dG1jX2dvb2Q6")), "unknown-credential"),
@@ -150,7 +162,7 @@ def test_a_refusal_says_every_way_that_is_open() -> None:
     refusal = run(call_on(protected(*EVERY)))
     assert refusal is not None
     challenges = [value.partition(b" ")[0] for name, value in refusal.headers if name == b"www-authenticate"]
-    assert challenges == [b"ApiKey", b"Basic", b"Bearer"]
+    assert challenges == [b"ApiKey", b"Bearer", b"Basic"]
     wrong = run(call_on(protected(JWT), bearer(b"rubbish")))
     assert wrong is not None
     assert b'error="invalid_token"' in wrong.headers[0][1]

@@ -18,6 +18,8 @@ from tamarack.core.life_cycle.trial import Trial
 
 _REVOKED = REASONS["revoked-credential"]
 _EXPIRED = REASONS["expired-credential"]
+_SAYS_LITTLE = frozenset(("wrong-issuer", "unknown-credential"))
+"""Why a token is another's, or no key of ours: what the way that reads it further says is nearer to the mistake."""
 _CREDENTIAL_ADDRESS = Refusal(REASONS["credential-address"])
 _CREDENTIAL_SITE = Refusal(REASONS["credential-site"])
 _APPLICATION_PAUSED = Refusal(REASONS["application-paused"])
@@ -83,7 +85,7 @@ def identify(ways: Sequence[tuple[str, Way]], optional: bool = False) -> Step:
             if found is None:
                 continue
             if type(found) is Refusal and found.yields:
-                if yielding is None or yielding.reason.code == "wrong-issuer":
+                if yielding is None or yielding.reason.code in _SAYS_LITTLE:
                     yielding = found
                 yielding_at.append(place)
                 if place:

@@ -13,11 +13,12 @@ from tamarack.core.http.names import header_name, parameter_name
 from tamarack.core.http.query import name_of, without_query
 from tamarack.core.identity.caller import Caller
 from tamarack.core.policies.identify.own_credential import OwnCredential
-from tamarack.core.policies.identify.places import in_header, take_header
+from tamarack.core.policies.identify.places import in_header, of_scheme, take_header, take_one, take_scheme
 from tamarack.core.policies.kind import CREDENTIAL_REASONS, NAME_HELP, PolicyKind, Shown, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
+AUTHORIZATION = b"authorization"
 MOST_BYTES = 512
 """A key longer than this is not looked up."""
 
@@ -42,6 +43,12 @@ class ApiKey(OwnCredential):
         description="Query parameter that carries the key; empty for none.",
     )
 
+    bearer: bool = Field(
+        default=False,
+        title="As a bearer token too",
+        description="In `Authorization: Bearer`, for clients that can show a key in no other way.",
+    )
+
     @field_validator("header")
     @classmethod
     def _header_name(cls, value: str) -> str:
@@ -54,8 +61,8 @@ class ApiKey(OwnCredential):
 
     @model_validator(mode="after")
     def _somewhere(self) -> "ApiKey":
-        if not self.header and not self.query:
-            raise ValueError("the key must come from somewhere: name a header, a query parameter, or both")
+        if not self.header and not self.query and not self.bearer:
+            raise ValueError("the key must come from somewhere: name a header, a query parameter, or take it as bearer")
         return self
 
 
@@ -114,7 +121,7 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> list[Part]:
         return shown + [(f"?{policy.query}", part.partition(b"=")[2].decode("latin-1")) for part in inside]
 
     names = tuple(name for name in (policy.header, policy.query) if name)
-    return [
+    ways = [
         Way(
             stage=Stage.IDENTIFY,
             identify=identify,
@@ -126,11 +133,41 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> list[Part]:
             asks=f"a key {' or '.join(_in_words(policy))}",
         )
     ]
+    return [*(ways if names else ()), *([_bearer(policy, surroundings)] if policy.bearer else ())]
+
+
+def _bearer(policy: ApiKey, surroundings: Surroundings) -> Way:
+    """The key where tokens are shown. One that is unknown may be another way's token: that one decides."""
+    find = surroundings.directory.finder("api-key")
+    challenge = f"Bearer realm={surroundings.realm}".encode("latin-1", "replace")
+    doubled = Refusal(_DOUBLED, policy=policy.name)
+    unknown = Refusal(_UNKNOWN, ((b"www-authenticate", challenge),), policy.name, yields=True)
+
+    def identify(call: Call) -> Caller | Refusal | None:
+        shown, many = take_one(call, AUTHORIZATION, b"bearer ", True)
+        if not many:
+            return None
+        if many > 1:
+            return doubled
+        caller = find(shown) if 0 < len(shown) <= MOST_BYTES else None
+        return caller if caller is not None else unknown
+
+    return Way(
+        stage=Stage.IDENTIFY,
+        identify=identify,
+        challenge=challenge,
+        take_off=lambda call: take_scheme(call, AUTHORIZATION, b"bearer"),
+        reads=lambda call: [("bearer", one.decode("latin-1")) for one in of_scheme(call, AUTHORIZATION, b"bearer")],
+        secret=("authorization",),
+        place="bearer",
+        asks="a key as Authorization: Bearer",
+    )
 
 
 def _brief(policy: ApiKey) -> str:
     places = [policy.header] if policy.header else []
     places += [f"?{policy.query}="] if policy.query else []
+    places += ["as bearer"] if policy.bearer else []
     return " or ".join(places)
 
 
@@ -139,11 +176,17 @@ def _in_words(policy: ApiKey, mark: str = "") -> list[str]:
     return places + ([f"in the query as {mark}?{policy.query}={mark}"] if policy.query else [])
 
 
+def _every_place(policy: ApiKey) -> list[str]:
+    return _in_words(policy, "`") + (["as `Authorization: Bearer`"] if policy.bearer else [])
+
+
 def _sentence(policy: ApiKey) -> str:
-    return f"The caller shows a key {' or '.join(_in_words(policy, '`'))}."
+    return f"The caller shows a key {' or '.join(_every_place(policy))}."
 
 
 def _shown(policy: ApiKey) -> Shown:
+    if not policy.header and not policy.query:
+        return Shown("bearer")
     return Shown("header", (policy.header,)) if policy.header else Shown("query", (policy.query,))
 
 
