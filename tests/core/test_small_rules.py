@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tamarack.core.carrying.refusals import REASONS
+from tamarack.core.http.agents import agent_in_words
 from tamarack.core.identity.credentials import LENGTH, PREFIX, digest, hint, make_key, state_of
 from tamarack.core.identity.passwords import password_problem
 from tamarack.core.identity.permissions import STAFF_ROLES, person_may, staff_may
@@ -116,3 +117,30 @@ def test_text_of_people_is_one_line_that_everything_takes(text: str, line: str) 
 
 def test_json_is_cleaned_of_what_no_database_takes_and_keeps_its_line_ends() -> None:
     assert cleaned({"a\0": ["b\0", 1, None, ("c\nd",)]}) == {"a\ufffd": ["b\ufffd", 1, None, ["c\nd"]]}
+
+
+@pytest.mark.parametrize(
+    ("said", "words"),
+    [
+        (
+            "Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/156.0.0.0 Safari/537.36",
+            "Chrome on Linux",
+        ),
+        ("Mozilla/5.0 (Windows NT 10.0; Win64; x64; rv:140.0) Gecko/20100101 Firefox/140.0", "Firefox on Windows"),
+        (
+            "Mozilla/5.0 (iPhone; CPU iPhone OS 19_0 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/19.0"
+            " Mobile/15E148 Safari/604.1",
+            "Safari on an iPhone",
+        ),
+        (
+            "Mozilla/5.0 (Windows NT 10.0) AppleWebKit/537.36 Chrome/156.0.0.0 Safari/537.36 Edg/156.0",
+            "Edge on Windows",
+        ),
+        ("Mozilla/5.0 of my own", "Mozilla/5.0 of my own"),
+        ("curl/8.14.1", "curl/8.14.1"),
+        ("", "a program that does not say what it is"),
+        ("x" * 200, "x" * 59 + "…"),
+    ],
+)
+def test_a_session_is_told_by_browser_and_system(said: str, words: str) -> None:
+    assert agent_in_words(said) == words

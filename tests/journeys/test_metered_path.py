@@ -105,8 +105,11 @@ def test_redis_may_be_killed_and_the_quota_is_still_used_up(demo: Installation) 
         said = log.read_text()
         return said.count("shared counters are away") == said.count("shared counters are back")
 
-    until(together, "the return of the shared counters")
-    refused = call(demo)
+    for _ in range(3):  # a call may meet Redis while it still reads its file: it is counted by the node, and owed
+        until(together, "the return of the shared counters")
+        refused = call(demo)
+        if refused.status == 429:
+            break
     assert (refused.status, reason(refused)) == (429, "over-quota")
 
 

@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 
 from markupsafe import Markup, escape
 
+from tamarack.core.http.agents import agent_in_words
 from tamarack.core.limits.window import Window
 from tamarack.core.policies.guard.body_size import size_in_words
 
@@ -132,6 +133,7 @@ def limits(windows: Iterable[Window]) -> str:
 
 
 FILTERS = {
+    "agent": agent_in_words,
     "counted": counted,
     "limits": limits,
     "solid": solid,
