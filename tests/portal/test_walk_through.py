@@ -19,7 +19,7 @@ from sign_in.passengers import Passengers
 from tamarack.core.sign_in.walk_through import PLACES, Walk, came_back, decoded, steps
 from tamarack.core.trying.examples import ExampleCall, as_curl
 from tamarack.portal import often
-from tamarack.portal.applications import walk_through
+from tamarack.portal.applications import going, walk_through
 from tamarack.settings import Settings
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications.tables import Application
@@ -116,7 +116,7 @@ def relay(monkeypatch: pytest.MonkeyPatch, service: FlaskClient, settings: Setti
     monkeypatch.setattr(walk_through, "ask_own", ask)
     often._LATELY.clear()
     yield sent
-    walk_through._GOING.clear()
+    going.GOING.clear()
 
 
 def there(passengers: Passengers, client: SignInClient | None = None) -> str:

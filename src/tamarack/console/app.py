@@ -15,6 +15,7 @@ from tamarack.console.bench import pages as bench
 from tamarack.console.directories import clients as sign_in_clients
 from tamarack.console.directories import log as sign_in_log
 from tamarack.console.directories import pages as directories
+from tamarack.console.directories import users as directory_users
 from tamarack.console.door import own_password, sign_in
 from tamarack.console.finding import pages as finding
 from tamarack.console.kept import pages as kept
@@ -88,6 +89,7 @@ BLUEPRINTS = (
     secrets.pages,
     signing.pages,
     directories.pages,
+    directory_users.pages,
     sign_in_clients.pages,
     sign_in_log.pages,
     finding.pages,

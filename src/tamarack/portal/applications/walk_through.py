@@ -1,16 +1,10 @@
-"""The walk-through of a client: each step shown as a command and run from the page, with what came back filled in.
-
-What comes back is kept in this process's memory for an hour, never in a cookie, a table or a log.
-"""
+"""The walk-through of a client: each step shown as a command and run from the page, with what came back filled in."""
 
 from __future__ import annotations
 
 import json
-import secrets
 import time
-from collections import OrderedDict
-from dataclasses import dataclass, field, replace
-from threading import Lock
+from dataclasses import replace
 from typing import Any
 
 from flask import Blueprint, abort, current_app, request, url_for
@@ -23,6 +17,7 @@ from tamarack.core.sign_in.walk_through import PLACES, StepName, Walk, WalkStep,
 from tamarack.core.text import line_problem
 from tamarack.core.trying.credential_examples import Given
 from tamarack.core.trying.examples import as_curl
+from tamarack.portal.applications.going import Going, going_of
 from tamarack.portal.catalogue.one_api import example_call, view_of
 from tamarack.portal.often import MOST_A_MINUTE, too_often
 from tamarack.portal.page import acting, back_to, done, my_application, offered, reader, render, requires
@@ -31,48 +26,9 @@ from tamarack.store.sign_in import clients
 from tamarack.store.sign_in.clients import CLIENT, CODE, REFRESH
 from tamarack.store.sign_in.tables import Directory, SignInClient
 from tamarack.web.application import db, settings_of
-from tamarack.web.outgoing.own import Came, ask_own
+from tamarack.web.outgoing.own import ask_own
 
 pages = Blueprint("walk_through", __name__, url_prefix="/applications/<id>/clients/<client>/walk-through")
-
-LIVES_S = 3600.0
-MOST_KEPT = 500
-
-
-@dataclass(slots=True)
-class _Going:
-    """Where one person is in the walk-through of one client."""
-
-    at: float
-    verifier: str
-    state: str
-    nonce: str
-    chosen: str = ""
-    scope: str | None = None
-    values: dict[str, str] = field(default_factory=dict)
-    came: dict[str, Came] = field(default_factory=dict)
-    back: dict[str, str] = field(default_factory=dict)
-    """What the browser came back with."""
-
-
-_GOING: OrderedDict[tuple[str, str], _Going] = OrderedDict()
-_LOCK = Lock()
-
-
-def _going(client: SignInClient, anew: bool = False) -> _Going:
-    """Where the reader is; at the beginning after an hour."""
-    key = (reader().id, client.id)
-    with _LOCK:
-        found = _GOING.get(key)
-        if found is None or anew or found.at < time.monotonic() - LIVES_S:
-            chosen = found.chosen if found is not None else ""
-            scope = found.scope if found is not None else None
-            found = _GOING[key] = _Going(time.monotonic(), secrets.token_urlsafe(48), secrets.token_urlsafe(16),
-                                         secrets.token_urlsafe(16), chosen, scope)  # fmt: skip
-        _GOING.move_to_end(key)
-        while len(_GOING) > MOST_KEPT:
-            _GOING.popitem(last=False)
-    return found
 
 
 def _client(id: str, client: str) -> SignInClient:
@@ -114,7 +70,7 @@ def _calls(client: SignInClient) -> dict[str, tuple[Api, Version, Operation, str
     return dict(sorted(found.items(), key=first))
 
 
-def _walk(client: SignInClient, going: _Going) -> Walk:
+def _walk(client: SignInClient, going: Going) -> Walk:
     """The walk as far as the reader has come."""
     calls = _calls(client)
     if going.chosen not in calls:
@@ -160,7 +116,7 @@ def _wrong_with(back: dict[str, str], walk: Walk) -> str:
     return "" if back.get("code") else "There is no code."
 
 
-def _page(client: SignInClient, going: _Going, error: str = "") -> str:
+def _page(client: SignInClient, going: Going, error: str = "") -> str:
     walk = _walk(client, going)
     tokens = [
         (name, value, decoded(value)) for name, value in going.values.items() if name in ("access_token", "id_token")
@@ -188,7 +144,7 @@ def _page(client: SignInClient, going: _Going, error: str = "") -> str:
 @requires("credentials")
 def page(id: str, client: str) -> Any:
     found = _client(id, client)
-    return _page(found, _going(found))
+    return _page(found, going_of(found))
 
 
 @pages.get("/back")
@@ -196,7 +152,7 @@ def page(id: str, client: str) -> Any:
 def back(id: str, client: str) -> Any:
     """Where the browser comes back to, in the application's place."""
     found = _client(id, client)
-    going = _going(found)
+    going = going_of(found)
     names = ("code", "state", "iss", "error", "error_description")
     going.back = {name: request.args[name][:2_000] for name in names if name in request.args}
     walk = _walk(found, going)
@@ -220,7 +176,7 @@ def register(id: str, client: str) -> Any:
         clients.change_client(db(), acting(), found, clients.spec_of(found)._replace(redirects=redirects))
     except NotPossible as error:
         db().rollback()
-        return _page(found, _going(found), f"{error}."), 422
+        return _page(found, going_of(found), f"{error}."), 422
     db().commit()
     done("The address is registered." if own in redirects else "The address is registered no more.")
     return back_to("walk_through.page", id=id, client=client)
@@ -231,10 +187,10 @@ def register(id: str, client: str) -> Any:
 def choose_here(id: str, client: str) -> Any:
     """The walk-through for a call that its page leads from."""
     found = _client(id, client)
-    going, call = _going(found), request.args.get("call", "")
+    going, call = going_of(found), request.args.get("call", "")
     if call in _calls(found) and call != going.chosen:
         secret = going.values.get("secret", "")
-        going = _going(found, anew=True)
+        going = going_of(found, anew=True)
         going.chosen, going.scope = call, None
         going.values |= {"secret": secret} if secret else {}
     return back_to("walk_through.page", id=id, client=client)
@@ -247,9 +203,9 @@ def choose(id: str, client: str) -> Any:
     found = _client(id, client)
     scope, secret = request.form.get("scope", "").strip(), request.form.get("secret", "").strip()
     if line_problem(scope) or len(scope) > 1_000 or line_problem(secret) or len(secret) > 200:
-        return _page(found, _going(found), "Write scopes with a blank between, and the secret as it was shown."), 422
-    kept = _going(found).values.get("secret", "")
-    going = _going(found, anew=True)
+        return _page(found, going_of(found), "Write scopes with a blank between, and the secret as it was shown."), 422
+    kept = going_of(found).values.get("secret", "")
+    going = going_of(found, anew=True)
     call = request.form.get("call", "")
     going.chosen, going.scope = call, scope or None if "scope" in request.form else None
     if secret or kept:
@@ -262,7 +218,7 @@ def choose(id: str, client: str) -> Any:
 def run(id: str, client: str, step: StepName) -> Any:
     """Run one step, and fill what came back into those after it."""
     found = _client(id, client)
-    going = _going(found)
+    going = going_of(found)
     one = next((one for one in steps(_walk(found, going)) if one.name == step and one.call is not None), None)
     if one is None or one.call is None:
         abort(404, "There is no such step.")
@@ -275,7 +231,7 @@ def run(id: str, client: str, step: StepName) -> Any:
     return back_to("walk_through.page", id=id, client=client, _anchor=step)
 
 
-def _take_up(going: _Going, step: WalkStep) -> None:
+def _take_up(going: Going, step: WalkStep) -> None:
     came = going.came[step.name]
     if step.name in ("exchange", "refresh") and came.status == 200:
         going.values |= came_back(came.body)
@@ -296,7 +252,7 @@ def _pretty(text: str) -> str:
 def paste(id: str, client: str) -> Any:
     """Take up the answer of a command that was run elsewhere."""
     found = _client(id, client)
-    going = _going(found)
+    going = going_of(found)
     text = request.form.get("answer", "")[:50_000]
     values = came_back(text[text.find("{") :])
     if not values:
