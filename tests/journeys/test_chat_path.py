@@ -1,8 +1,13 @@
-"""A program drafts notices with a client library of language models, unchanged: only address and key are other ones."""
+"""A program drafts notices as clients of chat completions do: a key as bearer, whole answers, and streams of events."""
+
+import http.client
+import json
+from contextlib import closing
+from email.message import Message
+from typing import Any
 
 import psycopg
 import pytest
-from openai import AuthenticationError, NotFoundError, OpenAI
 from playwright.sync_api import Page
 
 from helpers import until
@@ -11,6 +16,7 @@ from journeys.conftest import Installation, sign_in
 pytestmark = pytest.mark.journey
 
 LATE = [{"role": "user", "content": "The 14:05 from Corran to Finnvik is forty minutes late."}]
+AGENT = "drafting-program/1"
 
 
 def counter_desk_key(demo: Installation, page: Page) -> str:
@@ -23,43 +29,50 @@ def counter_desk_key(demo: Installation, page: Page) -> str:
     return page.locator("#key").inner_text()
 
 
-def test_a_client_library_of_language_models_works_unchanged_streamed_and_not(demo: Installation, page: Page) -> None:
+def ask(demo: Installation, key: str, path: str, body: Any = None) -> tuple[int, Message, str]:
+    """Status, fields and body of an answer, whole or streamed."""
+    fields = {"Authorization": f"Bearer {key}", "User-Agent": AGENT, "Content-Type": "application/json"}
+    sent = json.dumps(body) if body is not None else None
+    with closing(http.client.HTTPConnection("127.0.0.1", demo.base + 2, timeout=20)) as connection:
+        connection.request("POST" if sent else "GET", f"/announcements/v1{path}", sent, fields)
+        answer = connection.getresponse()
+        return answer.status, answer.headers, answer.read().decode()
+
+
+def events(text: str) -> list[str]:
+    """The data of each event of a stream."""
+    return [event.removeprefix("data: ") for event in text.split("\n\n") if event]
+
+
+def test_a_key_as_bearer_gets_models_whole_drafts_and_drafts_piece_by_piece(demo: Installation, page: Page) -> None:
     key = counter_desk_key(demo, page)
-    client = OpenAI(base_url=f"{demo.production}/announcements/v1", api_key=key, max_retries=0)
-    until(lambda: _models(client), "the key")
-    model = _models(client)[0]
-    whole = client.chat.completions.create(model=model, messages=LATE)  # type: ignore[arg-type]
-    said = whole.choices[0].message.content
-    assert said and "forty minutes late" in said and whole.usage and whole.usage.total_tokens > 0
-    # piece by piece: as many pieces as it is told in, and what it took at the end
-    pieces = list(client.chat.completions.create(model=model, messages=LATE, stream=True,  # type: ignore[call-overload]
-                                                 stream_options={"include_usage": True}))  # fmt: skip
-    told = [piece.choices[0].delta.content for piece in pieces if piece.choices and piece.choices[0].delta.content]
-    assert len(told) > 10 and "".join(told) == said
-    assert pieces[-1].usage.total_tokens == whole.usage.total_tokens
-    # errors are those that the library knows
-    with pytest.raises(NotFoundError):
-        client.chat.completions.create(model="no-such-model", messages=LATE)  # type: ignore[arg-type]
-    with pytest.raises(AuthenticationError):
-        OpenAI(base_url=client.base_url, api_key="tmk_wrong", max_retries=0).models.list()
-    # the tokens of both calls are recorded, of the stream from its last event
-    usage = (whole.usage.prompt_tokens, whole.usage.completion_tokens)
-    until(lambda: _recorded(demo) == [usage, usage], "the tokens")
+    until(lambda: ask(demo, key, "/models")[0] == 200, "the key")
+    model = json.loads(ask(demo, key, "/models")[2])["data"][0]["id"]
+    whole = json.loads(ask(demo, key, "/chat/completions", {"model": model, "messages": LATE})[2])
+    said, usage = whole["choices"][0]["message"]["content"], whole["usage"]
+    assert "forty minutes late" in said and usage["total_tokens"] > 0
+    # piece by piece, and the last tells what it took
+    streamed = {"model": model, "messages": LATE, "stream": True, "stream_options": {"include_usage": True}}
+    _, fields, body = ask(demo, key, "/chat/completions", streamed)
+    assert fields["Content-Type"] == "text/event-stream"
+    came = events(body)
+    assert came[-1] == "[DONE]"
+    told = [json.loads(event) for event in came[:-1]]
+    pieces = [one["choices"][0]["delta"].get("content", "") for one in told if one["choices"]]
+    assert len(pieces) > 10 and "".join(pieces) == said and told[-1]["usage"] == usage
+    assert ask(demo, key, "/chat/completions", {"model": "none", "messages": LATE})[0] == 404
+    status, fields, _ = ask(demo, "tmk_wrong", "/models")
+    assert status == 401 and fields["WWW-Authenticate"].startswith("Bearer")
+    # the tokens of both drafts are recorded, of the stream from its last event
+    both = [(usage["prompt_tokens"], usage["completion_tokens"])] * 2
+    until(lambda: recorded(demo) == both, "the tokens")
 
 
-def _recorded(demo: Installation) -> list[tuple[int, int]]:
-    """Prompt and completion tokens of the drafts of Counter Desk that were made by now."""
+def recorded(demo: Installation) -> list[tuple[int, int]]:
+    """Prompt and completion tokens of the drafts that were made."""
     query = (
-        "SELECT prompt_tokens, completion_tokens FROM call WHERE api = 'announcements' AND application = 'counter-desk'"
-        " AND operation = 'post /chat/completions' AND status = 200 AND at > now() - interval '10 minutes'"
-        " AND agent LIKE 'OpenAI/%' ORDER BY at"
+        "SELECT prompt_tokens, completion_tokens FROM call WHERE operation = 'post /chat/completions'"
+        " AND status = 200 AND agent = %s AND at > now() - interval '10 minutes' ORDER BY at"
     )
     with psycopg.connect(demo.database) as connection:
-        return list(connection.execute(query))
-
-
-def _models(client: OpenAI) -> list[str]:
-    try:
-        return [one.id for one in client.models.list()]
-    except AuthenticationError:
-        return []  # the key is on its way to the nodes
+        return list(connection.execute(query, (AGENT,)))

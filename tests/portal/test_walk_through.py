@@ -17,6 +17,7 @@ from helpers import sign_in
 from sign_in.flow import let_in
 from sign_in.passengers import Passengers
 from tamarack.core.sign_in.walk_through import PLACES, Walk, came_back, decoded, steps
+from tamarack.core.trying.bench import BenchAnswer
 from tamarack.core.trying.examples import ExampleCall, as_curl
 from tamarack.portal import often
 from tamarack.portal.applications import going, walk_through
@@ -26,7 +27,6 @@ from tamarack.store.applications.tables import Application
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.sign_in.tables import SignInClient
-from tamarack.web.outgoing.own import Came
 
 ISSUER = "https://id.skerry.example/passengers"
 CALL = ExampleCall("GET", "https://api.skerry.example/fares/v1/tariffs", {"Authorization": "Bearer ACCESS_TOKEN"})
@@ -103,15 +103,15 @@ def relay(monkeypatch: pytest.MonkeyPatch, service: FlaskClient, settings: Setti
     """What the page sends goes to the sign-in service of this test; calls of an API are answered 200."""
     sent: list[ExampleCall] = []
 
-    def ask(call: ExampleCall) -> Came:
+    def ask(call: ExampleCall) -> BenchAnswer:
         sent.append(call)
         path = call.url.removeprefix(settings.sign_in_url)
         if path == call.url:
-            return Came(200, "OK", (), "[]", 1.0)
+            return BenchAnswer(200, "OK", (), "[]", 1.0)
         answer = service.open(
             path, method=call.method, headers=dict(call.headers), data=call.body or None, auth=call.basic
         )
-        return Came(answer.status_code, "", tuple(answer.headers.items()), answer.get_data(as_text=True), 1.0)
+        return BenchAnswer(answer.status_code, "", tuple(answer.headers.items()), answer.get_data(as_text=True), 1.0)
 
     monkeypatch.setattr(walk_through, "ask_own", ask)
     often._LATELY.clear()

@@ -10,6 +10,9 @@ from sqlmodel import Session
 
 from sign_in.flow import VERIFIER, address, allowed, exchange, let_in
 from sign_in.passengers import BACK, Passengers
+from tamarack.core.sign_in.password_rules import PasswordRules
+from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.sign_in import users
 from tamarack.store.sign_in.clients import CLIENT, CODE, DEVICE
 
 
@@ -233,10 +236,6 @@ def test_codes_of_one_directory_are_worth_nothing_at_another(
     service: FlaskClient, passengers: Passengers, world: Session
 ) -> None:
     """RFC 9700, 4.4: each issuer by itself."""
-    from tamarack.core.sign_in.password_rules import PasswordRules
-    from tamarack.store.audit.log import COMMAND_LINE
-    from tamarack.store.sign_in import users
-
     users.make_directory(world, COMMAND_LINE, "crew", "Crew", PasswordRules())
     world.commit()
     code = allowed(service, passengers)["code"]
@@ -246,6 +245,21 @@ def test_codes_of_one_directory_are_worth_nothing_at_another(
     made = exchange(service, passengers, code=code).json
     bearer = {"Authorization": f"Bearer {made['access_token']}"}
     assert service.get("/crew/userinfo", headers=bearer).status_code == 401
+
+
+def test_with_a_password_that_someone_else_set_nothing_is_seen_or_done_but_changing_it(
+    service: FlaskClient, passengers: Passengers, world: Session
+) -> None:
+    password = users.reset_password(world, COMMAND_LINE, passengers.user)
+    world.commit()
+    let_in(service, password)
+    for path in ("/", "/profile", "/codes", "/device"):
+        assert service.get(f"/passengers{path}").location.startswith("/passengers/password?next="), path
+    for path in ("/profile", f"/applications/{passengers.web.id}/end", "/sessions/x/end", "/codes/off"):
+        answer = service.post(f"/passengers{path}", data={"name": "Someone Else"})
+        assert answer.location.startswith("/passengers/password"), path
+    world.refresh(passengers.user)
+    assert passengers.user.name == "Nell Holm"
 
 
 @pytest.mark.parametrize("start", ["sign-in", "sign-up", "forgot"])

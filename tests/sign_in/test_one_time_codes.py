@@ -173,5 +173,5 @@ def test_codes_are_turned_off_by_a_last_one_or_by_staff(
     user = world.get_one(EndUser, passengers.user.id, populate_existing=True)
     codes.turned_off_by_staff(world, COMMAND_LINE, user)
     world.commit()
-    assert service.get("/passengers/").location == "/passengers/sign-in", "every session has ended"
+    assert service.get("/passengers/").location.startswith("/passengers/sign-in"), "every session has ended"
     assert let_in(service).location == "/passengers/"

@@ -11,7 +11,7 @@ from flask import Blueprint, current_app, redirect, request, session, url_for
 from tamarack.core.identity.sealing import NotSealedHere
 from tamarack.core.sign_in.one_time_codes import address_for, in_base32
 from tamarack.sign_in.onwards import onwards
-from tamarack.sign_in.page import directory_named, me, render
+from tamarack.sign_in.page import directory_named, render, signed_in
 from tamarack.store.people.attempts import TooManyAttempts, succeeded
 from tamarack.store.sign_in import codes, log
 from tamarack.store.sign_in.codes import CodeKeys
@@ -91,13 +91,8 @@ def show(directory: str) -> Any:
 @pages.route("/<directory>/codes", methods=["GET", "POST"])
 def set_up(directory: str) -> Any:
     """Set codes up: the secret is shown, and kept when a code that was made from it is typed."""
-    found = directory_named(directory)
-    user = me(found)
-    if user is None:
-        return redirect(url_for("door.form", directory=directory, next=request.full_path))
+    found, user = signed_in(directory)
     target = onwards(found, request.values.get("next", ""))
-    if user.must_change_password:
-        return redirect(url_for("door.password", directory=directory, next=request.full_path))
     if found.codes == "off" or user.has_codes:
         return redirect(target)
     sealed = str(session.get(_SECRET, ""))
@@ -141,10 +136,7 @@ def _turned_on(directory: Directory, user: EndUser, sealed: str, target: str) ->
 @pages.post("/<directory>/codes/off")
 def turn_off(directory: str) -> Any:
     """Turn codes off, by a last one; where the directory asks for them they stay."""
-    found = directory_named(directory)
-    user = me(found)
-    if user is None:
-        return redirect(url_for("door.form", directory=directory), code=303)
+    found, user = signed_in(directory)
     back = url_for("mine.page", directory=directory)
     if found.codes == "required" or not user.has_codes:
         return redirect(back, code=303)

@@ -7,7 +7,7 @@ from flask import Blueprint, current_app, jsonify, redirect, request, url_for
 from tamarack.core.sign_in.password_rules import Broken
 from tamarack.sign_in import codes
 from tamarack.sign_in.onwards import onwards
-from tamarack.sign_in.page import directory_named, me, render
+from tamarack.sign_in.page import directory_named, render, signed_in
 from tamarack.store.people.attempts import TooManyAttempts, account_of, succeeded
 from tamarack.store.sign_in import log
 from tamarack.store.sign_in.tables import Directory, EndUser
@@ -77,10 +77,7 @@ def sign_out(directory: str) -> Any:
 
 @pages.get("/<directory>/password")
 def password(directory: str) -> Any:
-    found = directory_named(directory)
-    user = me(found)
-    if user is None:
-        return redirect(url_for("door.form", directory=directory, next=request.full_path))
+    found, user = signed_in(directory)
     return _password_page(found, user, [], "")
 
 
@@ -92,10 +89,7 @@ def _password_page(directory: Directory, user: EndUser, broken: list[Broken], wr
 @pages.post("/<directory>/password")
 def change(directory: str) -> Any:
     """Change one's password; the present one is asked for again."""
-    found = directory_named(directory)
-    user = me(found)
-    if user is None:
-        return redirect(url_for("door.form", directory=directory), code=303)
+    found, user = signed_in(directory)
     try:
         same = _checked(found, user.email, request.form.get("old", ""))
     except TooManyAttempts:

@@ -4,7 +4,7 @@ from typing import Any
 
 from flask import Blueprint, redirect, request, url_for
 
-from tamarack.sign_in.page import directory_named, me, render, to_do_first
+from tamarack.sign_in.page import render, signed_in
 from tamarack.sign_in.protocol.authorize import words_of
 from tamarack.store.errors import NotPossible
 from tamarack.store.people.sessions import end_one, sessions
@@ -18,13 +18,7 @@ pages = Blueprint("mine", __name__)
 
 @pages.get("/<directory>/")
 def page(directory: str) -> Any:
-    found = directory_named(directory)
-    user = me(found)
-    if user is None:
-        return redirect(url_for("door.form", directory=directory))
-    first = to_do_first(found, user, "")
-    if first is not None:
-        return redirect(first)
+    found, user = signed_in(directory)
     agreed = [(consent, client, [words_of(client, scope) for scope in consent.scopes])
               for consent, client in granting.agreements(db(), user.id)]  # fmt: skip
     here = my_session()
@@ -35,10 +29,7 @@ def page(directory: str) -> Any:
 @pages.route("/<directory>/profile", methods=["GET", "POST"])
 def own_profile(directory: str) -> Any:
     """What the user says of themselves."""
-    found = directory_named(directory)
-    user = me(found)
-    if user is None:
-        return redirect(url_for("door.form", directory=directory, next=request.full_path))
+    found, user = signed_in(directory)
     typed, errors = {"name": user.name} | user.profile, {}
     if request.method == "POST":
         typed = {one: request.form.get(one, "") for one in ("name", *profile.CLAIMS)}
@@ -57,21 +48,18 @@ def own_profile(directory: str) -> Any:
 @pages.post("/<directory>/applications/<client>/end")
 def take_back(directory: str, client: str) -> Any:
     """Take back what one agreed to: the application's tokens are refused within a second."""
-    user = me(directory_named(directory))
-    if user is not None:
-        granting.end_consent(db(), user.id, client)
-        log.note(
-            db(), directory, "take back what was agreed", user=user, client=client, address=request.remote_addr or ""
-        )
-        db().commit()
+    _, user = signed_in(directory)
+    granting.end_consent(db(), user.id, client)
+    address = request.remote_addr or ""
+    log.note(db(), directory, "take back what was agreed", user=user, client=client, address=address)
+    db().commit()
     return redirect(url_for("mine.page", directory=directory), code=303)
 
 
 @pages.post("/<directory>/sessions/<id>/end")
 def end(directory: str, id: str) -> Any:
     """End one of one's sessions."""
-    user = me(directory_named(directory))
-    if user is not None:
-        end_one(db(), "sign-in", user.id, id)
-        db().commit()
+    _, user = signed_in(directory)
+    end_one(db(), "sign-in", user.id, id)
+    db().commit()
     return redirect(url_for("mine.page", directory=directory), code=303)

@@ -1,8 +1,9 @@
 """What every page of the sign-in service needs: the directory that its address names, and who is signed in there."""
 
 from typing import Any, cast
+from urllib.parse import urlsplit
 
-from flask import abort, current_app, g, render_template, url_for
+from flask import abort, current_app, g, redirect, render_template, request, url_for
 
 from tamarack.core.sign_in.password_rules import in_words
 from tamarack.sign_in.policy import leads_to, origins_after
@@ -50,6 +51,22 @@ def to_do_first(directory: Directory, user: EndUser, then: str) -> str | None:
     if directory.codes == "required" and not user.has_codes:
         return url_for("codes.set_up", directory=directory.name, next=then)
     return None
+
+
+def signed_in(name: str) -> tuple[Directory, EndUser]:
+    """A directory, and who is signed in there; anyone else is sent to sign in, or to what they have to do first.
+
+    A page that was asked for is come back to afterwards; a form that was sent is not.
+    """
+    directory = directory_named(name)
+    user = me(directory)
+    then, code = (request.full_path.rstrip("?"), 302) if request.method == "GET" else ("", 303)
+    if user is None:
+        abort(redirect(url_for("door.form", directory=name, next=then or None), code=code))
+    first = to_do_first(directory, user, then)
+    if first is not None and urlsplit(first).path != request.path:
+        abort(redirect(first, code=code))
+    return directory, user
 
 
 def render(template: str, directory: Directory, **values: Any) -> str:

@@ -32,6 +32,12 @@ pages = Blueprint("sign_in_clients", __name__, url_prefix="/settings/directories
 
 _NEW = "new_client"
 _once = Once()
+_ACTS = {
+    "end-secret": (clients.end_old_secret, "The secret of {} before the present one is refused from now on."),
+    "end-tokens": (grants.end_granted, "Whatever {} was granted has ended; its tokens are refused within a second."),
+    "revoke": (clients.revoke_client, "{} is revoked; its tokens are refused from now on."),
+}
+"""What staff do with a client at once, and what is said of it."""
 MOST_OFFERED = 1_000
 """Applications that the form offers while a name is typed."""
 
@@ -146,34 +152,16 @@ def replace_secret(name: str, client: str) -> Any:
     return back_to("sign_in_clients.page", name=name, client=client)
 
 
-@pages.post("/<client>/secret/end")
+@pages.post("/<client>/act")
 @requires("subscribers")
-def end_old_secret(name: str, client: str) -> Any:
-    """The secret before is refused from now on."""
+def act(name: str, client: str) -> Any:
+    """Refuse the secret before, end the client's tokens, or revoke it: within a second."""
     _, found = _client(name, client)
-    clients.end_old_secret(db(), acting(), found)
+    chosen = request.form.get("act", "")
+    if chosen not in _ACTS:
+        abort(400, "Choose what to do with the client.")
+    do, words = _ACTS[chosen]
+    do(db(), acting(), found)
     db().commit()
-    done("The secret before is refused from now on.")
-    return back_to("sign_in_clients.page", name=name, client=client)
-
-
-@pages.post("/<client>/end-tokens")
-@requires("subscribers")
-def end_tokens(name: str, client: str) -> Any:
-    """End all that was granted to a client; users agree and sign in anew."""
-    _, found = _client(name, client)
-    grants.end_granted(db(), acting(), found)
-    db().commit()
-    done(f"Whatever {found.title} was granted has ended; its tokens are refused within a second.")
-    return back_to("sign_in_clients.page", name=name, client=client)
-
-
-@pages.post("/<client>/revoke")
-@requires("subscribers")
-def revoke(name: str, client: str) -> Any:
-    """Revoke a client; what was granted to it ends within a second."""
-    _, found = _client(name, client)
-    clients.revoke_client(db(), acting(), found)
-    db().commit()
-    done(f"{found.title} is revoked; its tokens are refused from now on.")
+    done(words.format(found.title))
     return back_to("sign_in_clients.page", name=name, client=client)

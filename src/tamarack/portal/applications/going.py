@@ -8,9 +8,9 @@ from collections import OrderedDict
 from dataclasses import dataclass, field
 from threading import Lock
 
+from tamarack.core.trying.bench import BenchAnswer
 from tamarack.portal.page import reader
 from tamarack.store.sign_in.tables import SignInClient
-from tamarack.web.outgoing.own import Came
 
 LIVES_S = 3600.0
 MOST_KEPT = 500
@@ -27,7 +27,7 @@ class Going:
     chosen: str = ""
     scope: str | None = None
     values: dict[str, str] = field(default_factory=dict)
-    came: dict[str, Came] = field(default_factory=dict)
+    came: dict[str, BenchAnswer] = field(default_factory=dict)
     back: dict[str, str] = field(default_factory=dict)
     """What the browser came back with."""
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import time
-from dataclasses import replace
 from typing import Any
 
 from flask import Blueprint, abort, current_app, request, url_for
@@ -237,14 +236,6 @@ def _take_up(going: Going, step: WalkStep) -> None:
         going.values |= came_back(came.body)
         for name in ("call", "userinfo", "introspect", "revoke", "again"):
             going.came.pop(name, None)
-    going.came[step.name] = replace(came, body=_pretty(came.body))
-
-
-def _pretty(text: str) -> str:
-    try:
-        return json.dumps(json.loads(text), indent=2, ensure_ascii=False)
-    except (ValueError, RecursionError):
-        return text
 
 
 @pages.post("/paste")

@@ -6,10 +6,10 @@ from authlib.oauth2.rfc6749 import InvalidGrantError, OAuth2Error, UnauthorizedC
 from authlib.oauth2.rfc6749.errors import AccessDeniedError
 from authlib.oauth2.rfc8628 import DeviceAuthorizationEndpoint, DeviceCodeGrant
 from authlib.oauth2.rfc8628.errors import AuthorizationPendingError, ExpiredTokenError, SlowDownError
-from flask import Blueprint, current_app, g, redirect, request, url_for
+from flask import Blueprint, current_app, g, request
 
 from tamarack.core.sign_in.scopes import asked_for, granted
-from tamarack.sign_in.page import directory_named, issuer_of, me, render, to_do_first
+from tamarack.sign_in.page import issuer_of, render, signed_in
 from tamarack.sign_in.protocol.authorize import words_of
 from tamarack.sign_in.protocol.client import Client, allowed_scopes
 from tamarack.sign_in.protocol.keys import digest
@@ -128,13 +128,7 @@ def _user_digest(typed: str) -> str:
 @pages.route("/<directory>/device", methods=["GET", "POST"])
 def page(directory: str) -> Any:
     """A user types the code that their device shows, reads what it asks for, and answers."""
-    found = directory_named(directory)
-    user = me(found)
-    if user is None:
-        return redirect(url_for("door.form", directory=directory, next=request.full_path))
-    first = to_do_first(found, user, request.full_path)
-    if first is not None:
-        return redirect(first)
+    found, user = signed_in(directory)
     if request.method == "GET":
         return _code_page(found, request.args.get("user_code", "")[:20], "")
     typed = request.form.get("user_code", "")[:40]

@@ -135,7 +135,7 @@ def probe(address: str, reach: Reach, verify_tls: bool = True, timeout_s: float 
     return steps
 
 
-def _ask(
+def ask(
     method: str, address: str, headers: dict[str, str], body: bytes | None, reach: Reach, timeout_s: float
 ) -> tuple[http.client.HTTPResponse, bytes]:
     """An address asked once, with at most 8 MB of its answer and a byte more. Raises `NotReached`."""
@@ -156,7 +156,7 @@ def _ask(
 def fetch_text(address: str, reach: Reach, timeout_s: float = TIMEOUT_S) -> str:
     """A document from an address, at most 8 MB. Follows no redirects. Raises `NotReached`."""
     headers = {"User-Agent": "tamarack-import", "Accept": "*/*"}
-    answer, content = _ask("GET", address, headers, None, reach, timeout_s)
+    answer, content = ask("GET", address, headers, None, reach, timeout_s)
     if answer.status != 200:
         raise NotReached(f"{address} answered {answer.status} {answer.reason}, not 200")
     if len(content) > MOST_BYTES:
@@ -171,5 +171,5 @@ def post(
     address: str, body: bytes, headers: dict[str, str], reach: Reach, timeout_s: float = TIMEOUT_S
 ) -> tuple[int, dict[str, str], bytes]:
     """Send a document to an address: the status of the answer, its fields by lower-case name, and its body."""
-    answer, content = _ask("POST", address, {"User-Agent": "tamarack"} | headers, body, reach, timeout_s)
+    answer, content = ask("POST", address, {"User-Agent": "tamarack"} | headers, body, reach, timeout_s)
     return answer.status, {name.lower(): value for name, value in answer.getheaders()}, content
