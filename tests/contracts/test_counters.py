@@ -14,7 +14,7 @@ from pydantic import TypeAdapter
 
 from helpers import apart, free_port, until
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.limits.store import Limiter, StoreAway, Taken
+from tamarack.core.limits.store import Limiter, StoreAway, Taken, Unit
 from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
 from tamarack.gateway.counters.redis_counters import RedisCounters
@@ -25,8 +25,8 @@ Take = Callable[[list[tuple[Limiter, str]], float, int], Taken]
 NOW = 1_795_000_000.0
 
 
-def limiter(name: str, *texts: str, id: str = "") -> Limiter:
-    return Limiter(id or name, name, tuple(_WINDOW.validate_python(text) for text in texts))
+def limiter(name: str, *texts: str, id: str = "", unit: Unit = "calls") -> Limiter:
+    return Limiter(id or name, name, tuple(_WINDOW.validate_python(text) for text in texts), unit=unit)
 
 
 def costing(asked: list[tuple[Limiter, str]], cost: int = 1) -> list[tuple[Limiter, str, int]]:
@@ -100,8 +100,8 @@ def test_memory_and_redis_decide_alike(
         assert said(memory(asked, now, cost)) == said(shared(asked, now, cost))
 
 
-def quota(calls: int, start: int, length: int = 60, soft: bool = False) -> Limiter:
-    return Limiter("@quota/passage", "skiff", (Stretch(calls, start, start + length, "day", soft),))
+def quota(calls: int, start: int, length: int = 60, soft: bool = False, unit: Unit = "calls") -> Limiter:
+    return Limiter("@quota/passage", "skiff", (Stretch(calls, start, start + length, "day", soft),), unit=unit)
 
 
 @settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
@@ -126,6 +126,41 @@ def test_memory_and_redis_count_quotas_and_later_costs_alike(
         if mine.admitted and added:
             memory.add(costing(asked, added), now)
             stores.run(shared.add(costing(asked, added), now))
+
+
+_RESERVED = st.lists(
+    st.tuples(st.integers(0, 30_000), st.sampled_from("ab"), st.integers(0, 4), st.integers(0, 5), st.integers(0, 3)),
+    min_size=1,
+    max_size=40,
+).map(sorted)
+
+
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+@given(arrivals=_RESERVED, first=_TEXTS, second=_TEXTS, calls=st.integers(1, 9))
+def test_memory_and_redis_settle_what_was_reserved_alike(
+    stores: Stores, arrivals: list[tuple[int, str, int, int, int]], first: str, second: str, calls: int
+) -> None:
+    """A call reserves tokens; some calls later it has used fewer or more, and that is settled as of when it came."""
+    steady, tokens = limiter("steady", second), limiter("tokens", first, unit="tokens")
+    memory, shared = MemoryCounters(), stores.fresh_redis()
+    memory.bind(steady)
+    memory.bind(tokens)
+    open_calls: list[tuple[int, float, list[tuple[Limiter, str, int]]]] = []
+    for place, (at, key, reserved, used, later) in enumerate(arrivals):
+        now = NOW + at / 1000
+        for due in [one for one in open_calls if one[0] <= place]:
+            open_calls.remove(due)
+            memory.add(due[2], now, due[1])
+            stores.run(shared.add(due[2], now, due[1]))
+        budget = quota(calls, int(now) // 10 * 10, 10, unit="tokens")
+        memory.bind(budget)
+        asked = [(steady, key, 1), (tokens, key, reserved), (budget, key, reserved)]
+        mine, theirs = memory.take(asked, now), stores.run(shared.take(asked, now))
+        assert said(mine) == said(theirs)
+        assert (mine.tokens and said(mine.tokens)) == (theirs.tokens and said(theirs.tokens))
+        if mine.admitted and used != reserved:
+            owed = [(one, key, used - reserved) for one in (tokens, budget)]
+            open_calls.append((place + 1 + later, now, owed))
 
 
 def test_live_counters_are_found_and_cleared_in_both(stores: Stores) -> None:
@@ -270,7 +305,7 @@ def test_an_answer_to_another_question_decides_nothing(stores: Stores, redis_por
 
     async def late(keys: Any, arguments: Any) -> Any:
         answered = await real(keys, arguments)
-        return [*answered[:4], arguments[2] - 1, answered[5]]
+        return [*answered[:4], arguments[2] - 1, *answered[5:]]
 
     store._evaluate = late  # type: ignore[method-assign]
     with pytest.raises(StoreAway, match="another question"):

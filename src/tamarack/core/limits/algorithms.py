@@ -5,7 +5,9 @@ microseconds times calls. A clock that goes backwards stands still for a key unt
 
 `look` tells what would be left after a call of some cost (negative: it is refused) and the microseconds that
 go with it: until it would be admitted where it is refused, until all of the quota is back where it is not.
-`put` counts the call that was looked at last, at the same time; nothing comes between the two.
+`put` counts the call that was looked at last, at the same time; nothing comes between the two. `back` takes back of
+what was counted at an earlier moment, where that still counts, and never more than there is: what a call reserved and
+did not use.
 """
 
 from __future__ import annotations
@@ -39,6 +41,10 @@ class Counts(Protocol):
 
     def put(self, key: str, now_us: int, cost: int) -> None:
         """Count it."""
+        ...
+
+    def back(self, key: str, at_us: int, many: int) -> None:
+        """Take back of what was counted at a moment."""
         ...
 
     def keys(self) -> Iterator[str]:
@@ -116,6 +122,10 @@ class FixedCounts:
     def put(self, key: str, now_us: int, cost: int) -> None:
         self.by_key[key] = self.by_key.get(key, 0) + cost
 
+    def back(self, key: str, at_us: int, many: int) -> None:
+        if at_us >= self.started * _MICRO and key in self.by_key:
+            self.by_key[key] = max(0, self.by_key[key] - many)
+
     def take_one(self, limiter: Limiter, key: str, now: float) -> Taken:
         """Decide over one call under this window alone: the commonest case, in one look."""
         seconds = self.seconds
@@ -190,6 +200,12 @@ class SlidingCounts:
         slices[current] = slices.get(current, 0) + cost
         self._states.set(key, slices)
 
+    def back(self, key: str, at_us: int, many: int) -> None:
+        part = at_us // self._width
+        slices = self._states.get(key, at_us)
+        if slices and part in slices:
+            slices[part] = max(0, slices[part] - many)
+
     def keys(self) -> Iterator[str]:
         return iter(self._states)
 
@@ -239,6 +255,11 @@ class BucketCounts:
         now_us, debt = self._debt(key, now_us)
         self._states.set(key, (now_us, debt + cost * self._each))
 
+    def back(self, key: str, at_us: int, many: int) -> None:
+        state = self._states.get(key, at_us)
+        if state is not None:
+            self._states.set(key, (state[0], max(0, state[1] - many * self._each)))
+
     def keys(self) -> Iterator[str]:
         return iter(self._states)
 
@@ -268,6 +289,11 @@ class StretchCounts:
     def put(self, key: str, now_us: int, cost: int) -> None:
         started = max(self.window.start, self._by_key.get(key, (0, 0))[0])
         self._by_key[key] = (started, self._used(key) + cost)
+
+    def back(self, key: str, at_us: int, many: int) -> None:
+        started, used = self._by_key.get(key, (0, 0))
+        if started == self.window.start:
+            self._by_key[key] = (started, max(0, used - many))
 
     def keys(self) -> Iterator[str]:
         return iter(self._by_key)

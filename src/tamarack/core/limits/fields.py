@@ -15,9 +15,11 @@ def _period(window: Window | Stretch) -> int:
     return window.period if isinstance(window, Window) else window.seconds
 
 
-def policy_field(name: str, windows: Sequence[Window | Stretch]) -> bytes:
-    """`RateLimit-Policy` for a policy: every window's quota and length in seconds."""
-    return ", ".join(f'"{_name(name, windows, w)}";q={w.quota};w={_period(w)}' for w in windows).encode()
+def policy_field(name: str, windows: Sequence[Window | Stretch], unit: str = "calls") -> bytes:
+    """`RateLimit-Policy` for a policy: every window's quota and length in seconds, and its unit where that is another
+    than requests."""
+    quota_unit = "" if unit == "calls" else f';qu="{unit.replace(" ", "-")}"'
+    return ", ".join(f'"{_name(name, windows, w)}";q={w.quota}{quota_unit};w={_period(w)}' for w in windows).encode()
 
 
 def limit_field(name: str, windows: Sequence[Window | Stretch], window: Window | Stretch) -> bytes:

@@ -74,6 +74,7 @@ class MemoryCounters:
         tightest: Window | Stretch | None = None
         chosen = asked[0][0]
         over: Limiter | None = None
+        tokens: Taken | None = None
         least = wait = 0
         for limiter, key, cost in asked:
             for counts in limiter.state:  # type: ignore[attr-defined]
@@ -84,21 +85,31 @@ class MemoryCounters:
                     over, left = limiter, 0
                 elif not cost:
                     left += 1
-                if tightest is None or left < least:
+                if not limiter.counts_calls:
+                    if tokens is None or left < tokens.left:
+                        tokens = Taken(True, limiter, counts.window, left, wait_us)
+                elif tightest is None or left < least:
                     tightest, least, chosen, wait = counts.window, left, limiter, wait_us
         for limiter, key, cost in asked:
             if cost:
                 for counts in limiter.state:  # type: ignore[attr-defined]
                     counts.put(key, now_us, cost)
-        assert tightest is not None
-        return Taken(True, chosen, tightest, least, wait, over)
+        if tightest is not None:
+            return Taken(True, chosen, tightest, least, wait, over, tokens)
+        assert tokens is not None
+        tokens.over = over
+        return tokens
 
-    def add(self, asked: Asked, now: float) -> None:
+    def add(self, asked: Asked, now: float, came: float = 0.0) -> None:
         now_us = int(now * 1_000_000)
+        came_us = int((came or now) * 1_000_000)
         for limiter, key, cost in asked:
             for counts in limiter.state:  # type: ignore[attr-defined]
-                counts.look(key, now_us, cost)
-                counts.put(key, now_us, cost)
+                if cost < 0:
+                    counts.back(key, came_us, -cost)
+                else:
+                    counts.look(key, now_us, cost)
+                    counts.put(key, now_us, cost)
 
     def live(self, search: str, now: float, most: int) -> list[LiveCounter]:
         """What is being counted now, of the limiters bound last under their ids. Quotas are kept elsewhere too."""

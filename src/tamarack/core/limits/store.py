@@ -18,8 +18,8 @@ WhenAway = Literal["count on the node", "admit", "refuse"]
 """What a limit does while the counters that all nodes share are away."""
 
 
-Unit = Literal["calls", "tokens"]
-"""What a limit counts."""
+Unit = Literal["calls", "tokens", "prompt tokens", "completion tokens"]
+"""What a limit counts: calls, or tokens of a language model, where `tokens` are those of prompt and completion."""
 
 
 class Limiter:
@@ -29,6 +29,7 @@ class Limiter:
     """
 
     __slots__ = (
+        "counts_calls",
         "hold_us",
         "id",
         "is_quota",
@@ -64,9 +65,10 @@ class Limiter:
         """How long a call waits for its turn instead of being refused; 0 for not at all."""
         self.queue = queue
         """How many calls of one key may wait at once."""
-        self.policy_field = policy_field(name, self.windows)
+        self.policy_field = policy_field(name, self.windows, unit)
         self.limit_fields = {window.seconds: limit_field(name, self.windows, window) for window in self.windows}
         """The start of the RateLimit field for each window; what is left and the reset are put behind it."""
+        self.counts_calls = unit == "calls"
         self.is_quota = any(window.algorithm == "stretch" for window in self.windows)
         self.state: object = None
         """What the store keeps at hand for this limiter; only the store looks at it."""
@@ -77,10 +79,11 @@ class Taken:
 
     `limiter` and `window` are the tightest of all that held (or the one that refused), `left` how many
     calls it still admits, `wait_us` the microseconds until it would admit the call (where it refused it), or
-    until all of it is back. `over` is a soft quota that the call was let through beyond.
+    until all of it is back. `over` is a soft quota that the call was let through beyond. `tokens` is the tightest of
+    those that count tokens, where the call also asked some that count calls.
     """
 
-    __slots__ = ("admitted", "left", "limiter", "over", "wait_us", "window")
+    __slots__ = ("admitted", "left", "limiter", "over", "tokens", "wait_us", "window")
 
     def __init__(
         self,
@@ -90,6 +93,7 @@ class Taken:
         left: int,
         wait_us: int,
         over: Limiter | None = None,
+        tokens: Taken | None = None,
     ) -> None:
         self.admitted = admitted
         self.limiter = limiter
@@ -97,6 +101,7 @@ class Taken:
         self.left = left
         self.wait_us = wait_us
         self.over = over
+        self.tokens = tokens
 
     @property
     def reset(self) -> int:
@@ -117,7 +122,8 @@ class StoreAway(CoreError):
 Asked = Sequence[tuple[Limiter, str, int]]
 """The limiters of a call, each with the key that it counts for, and what it counts: calls, or tokens.
 
-One that counts 0, since only the answer tells how many, admits a call while one is left."""
+One that counts 0, since only the answer tells how many, admits a call while one is left. Where this is added
+afterwards, a number below 0 takes back what the call had reserved and did not use."""
 
 
 class SharedCounterStore(Protocol):
@@ -127,7 +133,7 @@ class SharedCounterStore(Protocol):
         """As `CounterStore.take`. Raises `StoreAway`."""
         ...
 
-    async def add(self, asked: Asked, now: float) -> None:
+    async def add(self, asked: Asked, now: float, came: float = 0.0) -> None:
         """As `CounterStore.add`. Raises `StoreAway`."""
         ...
 
@@ -154,6 +160,9 @@ class CounterStore(Protocol):
         """
         ...
 
-    def add(self, asked: Asked, now: float) -> None:
-        """Count what is known only afterwards, against every limiter asked, used up or not."""
+    def add(self, asked: Asked, now: float, came: float = 0.0) -> None:
+        """Count what is known only afterwards, against every limiter asked, used up or not.
+
+        What is taken back is taken from where it was counted when the call `came`, if that still counts.
+        """
         ...

@@ -4,7 +4,15 @@ from tamarack.core.limits.store import Taken
 
 
 def standard(taken: Taken) -> bytes:
-    """RateLimit and RateLimit-Policy, for the tightest limit."""
+    """RateLimit and RateLimit-Policy, for the tightest limit; of calls and of tokens, where both are counted."""
+    tokens = taken.tokens
+    if tokens is not None:
+        return b"ratelimit-policy: %b, %b\r\nratelimit: %b, %b\r\n" % (
+            taken.limiter.policy_field,
+            tokens.limiter.policy_field,
+            taken.limit_field,
+            tokens.limit_field,
+        )
     return b"ratelimit-policy: %b\r\nratelimit: %b\r\n" % (taken.limiter.policy_field, taken.limit_field)
 
 

@@ -44,36 +44,40 @@ class RedisCounters:
         length = str(window.seconds) if isinstance(window, Window) else ""
         return f"{self._prefix}|{id}|{length}|{window.algorithm}|{key}"
 
-    async def _run(self, asked: Asked, now: float, act: int) -> Taken:
+    async def _run(self, asked: Asked, now: float, act: int, came: float = 0.0) -> Taken:
         keys: list[str] = []
         question = next(self._questions)
-        arguments: list[int] = [int(now * 1_000_000), question, act]
+        arguments: list[int] = [int(now * 1_000_000), question, act, int((came or now) * 1_000_000)]
         windows: list[tuple[Limiter, Window | Stretch]] = []
         for limiter, key, cost in asked:
+            of_tokens = int(not limiter.counts_calls)
             for window in limiter.windows:
                 keys.append(self._name(limiter.id, window, key))
                 if isinstance(window, Window):
-                    arguments += (_CODES[window.algorithm], window.limit, window.seconds, window.burst, 0, cost)
+                    of_window = (_CODES[window.algorithm], window.limit, window.seconds, window.burst, 0)
                 else:
-                    arguments += (_CODES["stretch"], window.limit, window.end, window.start, int(window.soft), cost)
+                    of_window = (_CODES["stretch"], window.limit, window.end, window.start, int(window.soft))
+                arguments += (*of_window, cost, of_tokens)
                 windows.append((limiter, window))
         try:
-            admitted, place, left, wait_us, answered, over = await self._evaluate(keys, arguments)
+            decided = await self._evaluate(keys, arguments)
+            admitted, place, left, wait_us, answered, over, of_tokens, tokens_left, tokens_us = decided
         except WireError as error:
             raise StoreAway(str(error)) from error
         if answered != question:
             self._wire.close()
             raise StoreAway("an answer came to another question; its connection is made anew")
-        limiter, window = windows[place - 1]
-        return Taken(bool(admitted), limiter, window, left, wait_us, windows[over - 1][0] if over else None)
+        tokens = Taken(True, *windows[of_tokens - 1], tokens_left, tokens_us) if of_tokens else None
+        soft = windows[over - 1][0] if over else None
+        return Taken(bool(admitted), *windows[place - 1], left, wait_us, soft, tokens)
 
     async def take(self, asked: Asked, now: float) -> Taken:
         """Count a call against every limiter asked, or against none. Raises `StoreAway` within the time limit."""
         return await self._run(asked, now, _TAKE)
 
-    async def add(self, asked: Asked, now: float) -> None:
+    async def add(self, asked: Asked, now: float, came: float = 0.0) -> None:
         """Count against every limiter asked, used up or not. Raises `StoreAway` within the time limit."""
-        await self._run(asked, now, _ADD)
+        await self._run(asked, now, _ADD, came)
 
     async def look(self, asked: Asked, now: float) -> Taken:
         """What would be left, counting nothing. Raises `StoreAway` within the time limit."""
@@ -136,7 +140,7 @@ def _counted(
     if limiter is None or (search not in key and search not in limiter.id):
         return []
     return [
-        (Limiter(limiter.id, limiter.name, (window,)), window, key)
+        (Limiter(limiter.id, limiter.name, (window,), unit=limiter.unit), window, key)
         for window in limiter.windows
         if isinstance(window, Window) and (str(window.seconds), window.algorithm) == (length, algorithm)
     ]

@@ -43,16 +43,16 @@ class SharedCounting:
         self.without += 1
         return self._alone(asked, now)
 
-    async def add(self, asked: Asked, now: float) -> None:
+    async def add(self, asked: Asked, now: float, came: float = 0.0) -> None:
         """Count what was known only afterwards."""
         if not self.away_since:
             try:
-                await self.store.add(asked, now)
+                await self.store.add(asked, now, came)
             except StoreAway as error:
                 self._went_away(str(error))
             else:
                 return
-        self._local.add(asked, now)
+        self._local.add(asked, now, came)
         self._owe(asked)
 
     def _alone(self, asked: Asked, now: float) -> Taken | Refusal | None:

@@ -1,14 +1,17 @@
 -- Counts one call against every window, or against none: the algorithms of core/limits/algorithms.py.
 -- KEYS: one for each window. ARGV: the time in microseconds, the number of the question, what to do (0 take, 1 count in
--- any case, 2 only look), then for each window its algorithm (0 fixed, 1 sliding, 2 bucket, 3 a quota's stretch), limit,
--- seconds (of a stretch its end), burst (of a stretch its start), 1 where it is soft, and what the call counts in it;
--- one that counts 0 is taken while one is left.
+-- any case, 2 only look), when the call came, then for each window its algorithm (0 fixed, 1 sliding, 2 bucket, 3 a quota's stretch), limit,
+-- seconds (of a stretch its end), burst (of a stretch its start), 1 where it is soft, what the call counts in it, and 1
+-- where that are tokens. One that counts 0 is taken while one is left. Counting in any case, a number below 0 takes back
+-- of what was counted when the call came, where that still counts, and never more than there is.
 -- Answers: 1 or 0 (admitted), the place of the window that decides (from 1), what is left, microseconds, the number
--- of the question, so that an answer is never taken for another call's, and the place of a soft one that is over.
+-- of the question, so that an answer is never taken for another call's, the place of a soft one that is over; then the
+-- place of the window of tokens that is tightest, what is left of it and microseconds, where calls are counted too.
 -- All numbers are whole and below 2^53, so that doubles hold them exactly.
 local now = tonumber(ARGV[1])
 local question = tonumber(ARGV[2])
 local act = tonumber(ARGV[3])
+local came = tonumber(ARGV[4])
 local MICRO = 1000000
 local SLICES = 32
 
@@ -17,10 +20,11 @@ local function ceil_of(a, b) return floor_of(a + b - 1, b) end
 local function text(n) return string.format('%.0f', n) end
 
 local writes = {}
-local least, place, reset, over_at = nil, 0, 0, 0
+local over_at = 0
+local calls, tokens = { nil, 0, 0 }, { nil, 0, 0 }  -- what is left of the tightest, its place, and microseconds
 
 for i = 1, #KEYS do
-  local base = 4 + (i - 1) * 6
+  local base = 5 + (i - 1) * 7
   local algorithm, limit = tonumber(ARGV[base]), tonumber(ARGV[base + 1])
   local seconds, burst = tonumber(ARGV[base + 2]), tonumber(ARGV[base + 3])
   local cost = tonumber(ARGV[base + 5])
@@ -37,6 +41,10 @@ for i = 1, #KEYS do
     left = limit - count - asked
     wait = (started + seconds) * MICRO - now
     writes[i] = function()
+      if cost < 0 then
+        if kept[1] and came >= before * MICRO then redis.call('HSET', key, 'n', text(math.max(0, tonumber(kept[2]) + cost))) end
+        return
+      end
       redis.call('HSET', key, 's', text(started), 'n', text(count + cost))
       redis.call('PEXPIRE', key, ceil_of(wait, 1000) + 60000)
     end
@@ -48,7 +56,8 @@ for i = 1, #KEYS do
     left = limit - count - asked
     wait = ends * MICRO - now
     writes[i] = function()
-      redis.call('HSET', key, 's', text(before), 'n', text(count + cost))
+      if cost < 0 and before ~= starts then return end
+      redis.call('HSET', key, 's', text(before), 'n', text(math.max(0, count + cost)))
       redis.call('PEXPIRE', key, math.max(0, ceil_of(wait, 1000)) + 86400000)
     end
   elseif algorithm == 1 then
@@ -80,6 +89,14 @@ for i = 1, #KEYS do
       wait = (last + SLICES + 1) * width - now
     end
     writes[i] = function()
+      if cost < 0 then
+        for _, one in ipairs(live) do
+          if one[1] == floor_of(came, width) then
+            redis.call('HSET', key, text(one[1]), text(math.max(0, one[2] + cost)))
+          end
+        end
+        return
+      end
       if #gone > 0 then redis.call('HDEL', key, unpack(gone)) end
       redis.call('HINCRBY', key, text(current), cost)
       redis.call('PEXPIRE', key, (seconds + 60) * 1000)
@@ -101,19 +118,27 @@ for i = 1, #KEYS do
       left, wait = floor_of(-over, each), ceil_of(after, limit)
     end
     writes[i] = function()
-      redis.call('HSET', key, 't', text(at), 'd', text(debt + cost * each))
+      if cost < 0 then
+        if not kept[1] then return end
+        at, debt = tonumber(kept[1]), math.max(0, tonumber(kept[2]) + cost * each)
+      else
+        debt = debt + cost * each
+      end
+      redis.call('HSET', key, 't', text(at), 'd', text(debt))
       redis.call('PEXPIRE', key, (ceil_of(burst * seconds, limit) + 60) * 1000)
     end
   end
   if left < 0 and act == 0 then
-    if tonumber(ARGV[base + 4]) == 0 then return { 0, i, 0, wait, question, 0 } end
+    if tonumber(ARGV[base + 4]) == 0 then return { 0, i, 0, wait, question, 0, 0, 0, 0 } end
     over_at, left = i, 0
   elseif asked ~= cost then
     left = left + 1
   end
   if cost == 0 then writes[i] = function() end end
-  if least == nil or left < least then least, place, reset = left, i, wait end
+  local tightest = tonumber(ARGV[base + 6]) == 1 and tokens or calls
+  if tightest[1] == nil or left < tightest[1] then tightest[1], tightest[2], tightest[3] = left, i, wait end
 end
 
 if act ~= 2 then for i = 1, #KEYS do writes[i]() end end
-return { 1, place, least, reset, question, over_at }
+if calls[1] == nil then return { 1, tokens[2], tokens[1], tokens[3], question, over_at, 0, 0, 0 } end
+return { 1, calls[2], calls[1], calls[3], question, over_at, tokens[2], tokens[1] or 0, tokens[3] }
