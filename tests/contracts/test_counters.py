@@ -14,8 +14,9 @@ from pydantic import TypeAdapter
 
 from helpers import apart, free_port, until
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.limits.store import Limiter, StoreAway, Taken, Unit
+from tamarack.core.limits.store import Limiter, StoreAway, Taken
 from tamarack.core.limits.stretch import Stretch
+from tamarack.core.limits.unit import Unit
 from tamarack.core.limits.window import Window
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.redis_wire import RedisWire

@@ -14,7 +14,7 @@ from types import CoroutineType
 from typing import TYPE_CHECKING, Any
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.forwarding import Passed
+from tamarack.core.carrying.forwarding import Filter, Passed
 from tamarack.core.carrying.needs import (
     Ask,
     Failed,
@@ -34,6 +34,7 @@ from tamarack.core.http.addresses import caller_address
 from tamarack.core.http.chunked import LAST_CHUNK, chunk
 from tamarack.core.identity.lookups import FetchKeys, FindToken
 from tamarack.core.told.problems import STATUS_LINES
+from tamarack.core.traffic.record import CALLER_GONE
 from tamarack.core.trying.node_request import PATH as NODE_PATH
 from tamarack.gateway.upstream.interface import Exchange
 
@@ -43,8 +44,6 @@ if TYPE_CHECKING:
 
 PREFETCH = 65_536
 """Bytes of a body that are here before a target's connection is taken for it."""
-GONE = 499
-"""Recorded as the status of a call whose caller went away before it was answered."""
 
 _NOT_READY = Refusal(REASONS["not-ready"], ((b"retry-after", b"1"),))
 _TOO_LARGE = Refusal(REASONS["too-large"])
@@ -68,6 +67,7 @@ class NodeDriver:
         "_at_most",
         "_chunked",
         "_exchange",
+        "_filter",
         "_head_sent",
         "_operation",
         "_program",
@@ -95,6 +95,8 @@ class NodeDriver:
         self._head_sent = False
         """Whether the caller was sent the head of an answer."""
         self._chunked = False
+        self._filter: Filter | None = None
+        """What changes the answer's body as it passes."""
 
     # a call begins
 
@@ -411,6 +413,8 @@ class NodeDriver:
             self._ahead = []
             self._resume(whole)
         elif self._waits_for == STREAMING:
+            if self._filter is not None:
+                self._pass_the_rest(self._filter)
             if self._chunked and self.connection is not None:
                 self.connection.end_chunks()
             self._done(True)
@@ -437,12 +441,24 @@ class NodeDriver:
         call, connection = self.call, self.connection
         if connection is None or not data:
             return
-        call.sent_bytes += len(data)
         for one in call.watching:
             one.piece(data)
+        if self._filter is not None:
+            data = self._filter.piece(data)
+            if not data:
+                return
+        call.sent_bytes += len(data)
         connection.send(chunk(data) if self._chunked else data)
         if connection.full and self._exchange is not None:
             self._exchange.pause()
+
+    def _pass_the_rest(self, last: Filter) -> None:
+        """Send what was held back of an answer that has ended."""
+        self._filter = None
+        rest, connection = last.end(), self.connection
+        if rest and connection is not None:
+            self.call.sent_bytes += len(rest)
+            connection.send(chunk(rest) if self._chunked else rest)
 
     def writable(self) -> None:
         """The caller takes more again."""
@@ -484,11 +500,13 @@ class NodeDriver:
         body = passed.body
         self._head_sent = True
         if body is not None:
+            for one in call.watching:
+                one.piece(body)
+            if passed.filter is not None:
+                body = passed.filter.piece(body) + passed.filter.end()
             call.sent_bytes = len(body)
             if not passed.has_length and call.method != "HEAD" and status not in _NO_BODY:
                 head += _LENGTH % len(body)
-            for one in call.watching:
-                one.piece(body)
             connection.respond(head, body)
             self._done(True)
             return
@@ -497,6 +515,7 @@ class NodeDriver:
             self._chunked = False  # a caller that knows no chunks takes the close as the end
             connection.close_after()
         connection.start(head, self._chunked)
+        self._filter = passed.filter
         self._waits_for = STREAMING
         if self._ahead:  # it was looked into, and is longer than what looked takes
             ahead, self._ahead = self._ahead, []
@@ -530,6 +549,7 @@ class NodeDriver:
             self._operation = None
             self._waits_for = ELSEWHERE
             self._ask = None
+            self._filter = None
             if self._ahead_size:
                 self._ahead = []
                 self._ahead_size = 0
@@ -566,7 +586,7 @@ class NodeDriver:
             self._program = None
         self.connection = None
         if not self._head_sent:
-            self.call.status = GONE
+            self.call.status = CALLER_GONE
         task = self._task
         if task is not None:  # it tells first how long the call was held
             self._task = None

@@ -25,6 +25,7 @@ from tamarack.core.http.addresses import Networks
 from tamarack.core.http.backend_sign_in import sign_in_field
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material, nothing_sealed
+from tamarack.core.language_models.estimating import Learned
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import CounterStore
 from tamarack.core.told.addresses import NOWHERE, Addresses
@@ -67,6 +68,7 @@ class Serving:
         cache: CacheStore | None = None,
         states: TargetStates | None = None,
         addresses: Addresses = NOWHERE,
+        learned: Learned | None = None,
     ) -> None:
         self.number = number
         self.environment = snapshot.environment
@@ -99,6 +101,7 @@ class Serving:
             cache=cache,
             addresses=addresses,
             backends={backend.name: backend.model_dump_json() for backend in snapshot.backends},
+            learned=learned if learned is not None else Learned(),
         )
         self.router: Router[Routed] = assemble(snapshot, shop)
 
@@ -141,6 +144,8 @@ class Gateway:
         self.serving: Serving | None = None
         self.caches = caches if caches is not None else NodeCaches(MemoryCache(64_000_000))
         self.states = TargetStates()
+        self.learned = Learned()
+        """What answers of language models told; it stays from rollout to rollout."""
         self.misfits = misfits if misfits is not None else MisfitCount(environment)
         self._log = log
         self._ids = itertools.count()
@@ -173,7 +178,7 @@ class Gateway:
         try:
             owed = operation.settled(call, complete)
             if owed:
-                self.metering.charge(owed, call.now)
+                self.metering.charge(owed, call.counted_at)
         except Exception as error:
             self.log_error(call, error)
 

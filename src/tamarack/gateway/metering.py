@@ -46,12 +46,14 @@ class Metering:
             return self.local.take(asked, now)
         return await self.shared.take(asked, now)
 
-    def charge(self, owed: Asked, now: float) -> None:
-        """Count what calls cost beyond what was known when they came. Nothing waits for it."""
+    def charge(self, owed: Asked, came: float) -> None:
+        """Count what calls cost beyond what was known when they came, and take back what they did not use of what they
+        reserved then. Nothing waits for it."""
+        now = time()
         if self.shared is None:
-            self.local.add(owed, now)
+            self.local.add(owed, now, came)
         else:
-            task = asyncio.create_task(self.shared.add(owed, now))
+            task = asyncio.create_task(self.shared.add(owed, now, came))
             self._charging.add(task)
             task.add_done_callback(self._charging.discard)
 
@@ -89,7 +91,7 @@ class Metering:
         self._held += 1
         call.held_by = limiter.name
         try:
-            return await self._wait(asked, limiter, line, held, came, wait_us)
+            return await self._wait(call, limiter, line, held, came, wait_us)
         finally:
             self._held -= 1
             call.held_us = int((time() - came) * 1_000_000)
@@ -101,7 +103,7 @@ class Metering:
                 del self._lines[place]
 
     async def _wait(
-        self, asked: Asked, limiter: Limiter, line: Line[_Held], held: _Held, came: float, wait_us: int
+        self, call: Call, limiter: Limiter, line: Line[_Held], held: _Held, came: float, wait_us: int
     ) -> Taken | Refusal | None:
         until = came + limiter.hold_us / 1_000_000
         if line.first is not held:
@@ -113,7 +115,8 @@ class Metering:
         while True:
             if wait_us:
                 await asyncio.sleep(wait_us / 1_000_000)
-            taken = await self._take(asked, time())
+            call.counted_at = time()
+            taken = await self._take(call.asked, call.counted_at)
             if not _has_to_wait(taken):
                 return taken
             wait_us = taken.wait_us

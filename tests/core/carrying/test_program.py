@@ -5,8 +5,6 @@ from dataclasses import replace
 from typing import Any, Literal
 
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 
 from core.carried import Bed, carry
 from core.protected import API_KEY, PATH, directory, material, protected
@@ -21,17 +19,14 @@ from tamarack.core.carrying.parts import (
     Answerer,
     Change,
     Check,
-    Limit,
     NoRunner,
     Part,
     Reply,
-    Watch,
     check_runner,
 )
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.steps import NamedStep
 from tamarack.core.http.target import target_at
-from tamarack.core.limits.store import Limiter
 from tamarack.core.limits.window import Window
 from tamarack.core.policies import KINDS
 from tamarack.core.policies.guard.body_size import BodySize
@@ -173,43 +168,6 @@ def test_a_part_gets_the_answer_whole_where_it_is_short_enough_and_its_new_lengt
 
 def window(text: str) -> Window:
     return Window.model_validate(text)
-
-
-@given(tokens=st.lists(st.integers(0, 40), max_size=12), quota=st.integers(1, 60), pieces=st.integers(1, 4))
-def test_limits_count_different_units_of_one_call_and_tokens_when_the_answer_told_them(
-    tokens: list[int], quota: int, pieces: int
-) -> None:
-    """By hand: a call passes while one token is left; what its answer used counts then, however it was cut."""
-    calls = Limiter("c", "calls", [window("1000 per day")])
-    counted = Limiter("t", "tokens", [window(f"{quota} per day")], unit="tokens")
-
-    class Told:
-        def __init__(self, call: Call) -> None:
-            self.call, self.text = call, b""
-
-        def piece(self, data: bytes) -> None:
-            self.text += data
-
-        def end(self, complete: bool) -> None:
-            self.call.completion_tokens = int(self.text)
-
-    beside = Beside(
-        Limit(stage=Stage.METER, limiter=calls, key=lambda call: "k"),
-        Limit(stage=Stage.METER, limiter=counted, key=lambda call: "k"),
-        Watch(stage=Stage.METER, begin=lambda call, status, headers: Told(call)),
-    )
-    used = passed = 0
-    for many in tokens:
-        text = str(many).encode()
-        outcome = beside.carry(*[text[place::1][:1] for place in range(len(text))] if pieces > 1 else [text])
-        if used < quota:
-            assert isinstance(outcome, Passed)
-            used, passed = used + many, passed + 1
-        else:
-            assert isinstance(outcome, Refusal)
-            assert outcome.policy == "tokens"
-    live = {one.id: one.used for one in beside.bed.counters.live("", 1_700_000_000.0, 10)}
-    assert (live.get("c", 0), live.get("t", 0)) == (passed, used)
 
 
 @pytest.mark.parametrize("failure", ["away", "slow", "broken", "busy"])

@@ -8,9 +8,10 @@ from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
 from tamarack.core.limits.memory import MemoryCounters
-from tamarack.core.limits.store import Limiter, Unit
+from tamarack.core.limits.store import Limiter
 from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.told import standard
+from tamarack.core.limits.unit import Unit
 from tamarack.core.limits.window import Window
 
 _WINDOW = TypeAdapter(Window)

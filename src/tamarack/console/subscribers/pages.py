@@ -174,8 +174,9 @@ def application(id: str) -> Any:
     offers = {where: running(where)[1] for where in ENVIRONMENTS}
     plans = {one.id: product.plans if (product := offers[one.environment].product(one.product)) is not None else ()
              for one in subscriptions}  # fmt: skip
-    used = {one.id: quotas.use_of(db(), one, next((plan for plan in plans[one.id] if plan.name == one.plan), None))
-            for one in subscriptions}  # fmt: skip
+    held = {one.id: next((plan for plan in plans[one.id] if plan.name == one.plan), None) for one in subscriptions}
+    used = {one.id: quotas.use_of(db(), one, held[one.id]) for one in subscriptions}
+    tokens = {one.id: quotas.tokens_of(db(), one, held[one.id]) for one in subscriptions}
     recent = watching.calls(
         db(), watching.call_filter(environment=where, organization=owner.name, application=found.name), most=12
     )
@@ -193,6 +194,7 @@ def application(id: str) -> Any:
         subscriptions=subscriptions,
         plans=plans,
         used=used,
+        tokens=tokens,
         recent=recent,
         states=subscribing.STATES,
     )

@@ -15,6 +15,7 @@ from tamarack.core.balancing.retrying import RetryRules
 from tamarack.core.balancing.route import Route
 from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.caching.memory import SPACE
+from tamarack.core.carrying.asking_models import as_read, reads_prompt, sent_as_read
 from tamarack.core.carrying.caching import CacheStore, Caching
 from tamarack.core.carrying.call import Call, Published
 from tamarack.core.carrying.identifying import Closed, identify, subscribed, take_off
@@ -31,6 +32,7 @@ from tamarack.core.carrying.parts import (
     OnError,
     Opening,
     Part,
+    Reading,
     Reply,
     Retrying,
     Step,
@@ -51,14 +53,17 @@ from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, Snapsho
 from tamarack.core.http.fields import Header, field_line, quoted
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
+from tamarack.core.language_models.estimating import Learned
+from tamarack.core.language_models.usage import usage_of
 from tamarack.core.life_cycle.ending import ending_fields, in_words
+from tamarack.core.limits.quota import OF_TOKENS
 from tamarack.core.limits.store import CounterStore, Limiter
 from tamarack.core.limits.told import standard
 from tamarack.core.limits.window import Window
 from tamarack.core.mocking.choosing import Answers
 from tamarack.core.policies import KINDS, Policy, PolicyKind, kind_of
 from tamarack.core.policies.kind import Surroundings
-from tamarack.core.policies.meter.rate_limit import by_caller
+from tamarack.core.policies.meter.keys import by_caller
 from tamarack.core.sign_in.protected import WELL_KNOWN, described, resource_of
 from tamarack.core.stages import Stage
 from tamarack.core.told.addresses import NOWHERE, Addresses
@@ -85,6 +90,11 @@ class Plans:
             for key, plan in self._plans.items()
             if plan.quota is not None
         }
+        self._budgets = {
+            key: QuotaMeter(plan.tokens, f"{OF_TOKENS}{plan.product}", plan.plan, counters, "over-tokens")
+            for key, plan in self._plans.items()
+            if plan.tokens is not None
+        }
 
     def meters(self, api: str, operation: str) -> dict[str, PlanMeter]:
         """What each plan sets for an operation, by `product/plan`."""
@@ -96,8 +106,8 @@ class Plans:
             limits = part.limits if part is not None else plan.limits
             id = f"@plan/{key}" if part is None else f"@plan/{key}/{part.place}"
             limiter = self._limiter(id, plan.plan, limits) if limits else None
-            if limiter is not None or key in self._quotas:
-                found[key] = PlanMeter(limiter, self._quotas.get(key))
+            if limiter is not None or key in self._quotas or key in self._budgets:
+                found[key] = PlanMeter(limiter, self._quotas.get(key), self._budgets.get(key))
         return found
 
     def _limiter(self, id: str, name: str, limits: tuple[Window, ...]) -> Limiter:
@@ -130,6 +140,8 @@ class Workshop:
     """Answers of deprecated versions lead to the portal, and challenges to where tokens come from."""
     backends: Mapping[str, str] = field(default_factory=dict)
     """What each backend is, as text: kept answers of one are no answers of another."""
+    learned: Learned = field(default_factory=Learned)
+    """What answers of language models told, for estimates of calls that come."""
     _made: dict[tuple[PlacedPolicy, str, str], tuple[Part, ...]] = field(default_factory=dict)
     _limiters: dict[str, Limiter] = field(default_factory=dict)
 
@@ -255,6 +267,7 @@ class _Folding:
         self.outer = [part for part in outer if isinstance(part, Way)]
         self.is_open = any(isinstance(part, Opening) for _, part in self.parts)
         self.retired = version.state == "retired"
+        self.reading = self._reading()
         self.trial = version.trial
         self.closed = not self.is_open and not self.of(Way)
         if self.closed and self.trial is not None and not self.trial.invited:
@@ -290,11 +303,12 @@ class _Folding:
         meter = self._meter()
         before = self._before()
         metered = [NamedStep(Stage.METER, None, tuple(told for told, _ in self.of(Limit)))] if meter is not None else []
-        after = [] if self.retired else self._steps(Stage.SHAPE)
+        after = [] if self.retired else [*self._steps(Stage.SHAPE), *self._sent_as_read()]
         answerers = [] if self.retired else sorted(self.of(Answerer), key=lambda pair: pair[1].last)  # type: ignore[attr-defined]
         answering = [NamedStep(Stage.ANSWER, None, (told,)) for told, _ in [*answerers, *self._beside(Stage.ANSWER)]]
         answering += [NamedStep(Stage.FORWARD, None, (told,)) for told, _ in self._beside(Stage.FORWARD)]
-        wanting = [part for part in every if part.request_body]
+        wanting = [part for part in every if part.request_body and not isinstance(part, Reading)]
+        wanting += [part for _, part in self.reading]
         first = [step for step in before if step.stage is Stage.GUARD]
         steps = [step for step in before if step.stage is not Stage.GUARD]
         routes = self.shop.routes
@@ -307,13 +321,34 @@ class _Folding:
             meter=meter,
             answerers=answerers,  # type: ignore[arg-type]
             changes=[*self.of(Change, Stage.RETURN), *self._only_one_end()],  # type: ignore[list-item]
-            watches=[part for part in every if isinstance(part, Watch)],
+            watches=[*(part for part in every if isinstance(part, Watch)), *self._usage()],
             reads=[(part.media, part.request_body) for part in wanting],
             browser=browsers[0] if browsers else None,
             route=(routes.get(self.version.backend) or Route(())) if routes is not None else None,
             clock=self.shop.clock,
             **self._beside_the_backend(),
         )
+
+    def _reading(self) -> list[tuple[Told, Reading]]:
+        """How calls are read as calls to a language model: the one that holds; none where they are not."""
+        found = [(told, part) for told, part in self.parts if isinstance(part, Reading)]
+        if self.retired or not found or not reads_prompt(self.name):
+            return []
+        return [max(reversed(found), key=lambda pair: pair[1].chosen)]
+
+    def _usage(self) -> list[Watch]:
+        """What finds out how many tokens calls take."""
+        learned, clock = self.shop.learned, self.shop.clock
+        return [
+            Watch(
+                stage=Stage.METER, begin=lambda call, status, headers: usage_of(call, status, headers, learned, clock)
+            )
+            for _ in self.reading
+        ]
+
+    def _sent_as_read(self) -> list[NamedStep]:
+        """Calls to a language model go on as they were read."""
+        return [NamedStep(Stage.SHAPE, sent_as_read, (told,)) for told, _ in self.reading]
 
     def _ending(self) -> tuple[Header, ...]:
         """The fields that tell how the version ends."""
@@ -448,6 +483,9 @@ class _Folding:
             named += _taken_off(takers, "Other credentials")
             step = subscribed(self.version.api, self.trial, _closed(self.version))
             named.append(NamedStep(Stage.PERMIT, step, (Told("Subscription", "", "built in"),)))
+        about = (self.version.api, self.version.version, self.name)
+        for told, part in self.reading:
+            named.append(NamedStep(Stage.PERMIT, as_read(part.shape, self.shop.learned, about), (told,)))
         return named + self._steps(Stage.PERMIT)
 
     def _meter(self) -> Meter | None:

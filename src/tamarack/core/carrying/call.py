@@ -112,6 +112,7 @@ class Call:
         "claims",
         "completion_tokens",
         "cost",
+        "counted_at",
         "ended_at",
         "expects",
         "fields",
@@ -135,6 +136,7 @@ class Call:
         "operation",
         "path",
         "policy",
+        "prompt",
         "prompt_tokens",
         "query",
         "reason",
@@ -200,6 +202,8 @@ class Call:
         """The limiters that were asked, each with the key and the cost it counts."""
         self.cost = 0
         """How many calls it counted as, by its answer; 0 where the answer does not say."""
+        self.counted_at = now
+        """When limits counted it: when it came, or when its turn had come."""
         self.held_us = 0
         """How long it waited for its turn under a limit."""
         self.held_by = ""
@@ -241,6 +245,8 @@ class Call:
         """What staff are told of that."""
         self.misfits: Sequence[Misfit] = ()
         """What of it, or of its answer, its description does not know."""
+        self.prompt: Any = None
+        """What it asks of a language model: a `core.language_models.prompt.Prompt`, where it is read as such."""
         self.prompt_tokens = 0
         self.completion_tokens = 0
         self.total_us = 0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from typing import Protocol
 
 from tamarack.core.carrying.call import Call, Published
 from tamarack.core.http.fields import NOT_SENT_BACK, PASSES, Header, goes_on, without_listed
@@ -96,13 +97,27 @@ def _counted_down(field: Header) -> Header:
     return field
 
 
+class Filter(Protocol):
+    """What changes an answer's body as it passes."""
+
+    def piece(self, data: bytes) -> bytes:
+        """What goes on of a piece, cut wherever it was cut, and those before it."""
+        ...
+
+    def end(self) -> bytes:
+        """What goes on when the answer has ended."""
+        ...
+
+
 class Passed:
     """The backend's answer goes on to the caller: its status and fields, ready but for the gateway's own, and the body
     where it is whole already; else the driver passes it on as it comes."""
 
-    __slots__ = ("body", "dated", "fields", "has_length", "status")
+    __slots__ = ("body", "dated", "fields", "filter", "has_length", "status")
 
     def __init__(self, status: int, body: bytes | None) -> None:
+        self.filter: Filter | None = None
+        """What changes the body as it passes, after watches have seen it."""
         self.status = status
         self.body = body
         self.fields = b""
@@ -134,7 +149,7 @@ def read_answer(passed: Passed, call: Call, target: Target | None, received: lis
         elif name in _ADDRESSES and target is not None:
             moved = (name, outward(value, call, target))
             fields = [moved if field == (name, value) else field for field in fields]
-    if passed.status == 204:  # RFC 9110, 8.6
+    if passed.status == 204 or passed.filter is not None:  # RFC 9110, 8.6; its length will be another
         passed.has_length = False
         fields = [field for field in fields if field[0] != b"content-length"]
     if not NOT_SENT_BACK.isdisjoint(dict(fields)):

@@ -19,6 +19,7 @@ from tamarack.core.errors import CoreError
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.http.fields import Header
 from tamarack.core.identity.caller import Caller
+from tamarack.core.language_models.shape import CHAT, Shape
 from tamarack.core.limits.store import Limiter, Taken
 from tamarack.core.stages import Stage
 
@@ -105,6 +106,15 @@ class Way(Part):
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Opening(Part):
     """Lets anyone in: no caller is identified."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reading(Part):
+    """Calls are read as calls to a language model, by a shape. One that was `chosen` goes before those that others
+    bring along; of several, the one placed furthest in."""
+
+    shape: Shape = CHAT
+    chosen: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -205,6 +215,7 @@ RUNNERS: dict[type[Part], frozenset[Stage]] = {
     Check: frozenset((Stage.GUARD, Stage.PERMIT, Stage.SHAPE)),
     Way: frozenset((Stage.IDENTIFY,)),
     Opening: frozenset((Stage.IDENTIFY,)),
+    Reading: frozenset((Stage.PERMIT,)),
     Limit: frozenset((Stage.METER,)),
     Cost: frozenset((Stage.METER,)),
     Telling: frozenset((Stage.METER,)),

@@ -16,6 +16,7 @@ from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.caching.control import date_of
 from tamarack.core.caching.kept import split_fields
+from tamarack.core.carrying.asking_models import filter_of
 from tamarack.core.carrying.caching import Caching, Lookup
 from tamarack.core.carrying.call import Call, Published, Watching
 from tamarack.core.carrying.forwarding import Passed, read_answer, request_head
@@ -116,7 +117,7 @@ class Operation(Published):
         """The policy that says what is kept."""
         self.retry = retry
         self.time_limits = time_limits
-        self.settles = bool(watches) or caching is not None
+        self.settles = bool(watches) or caching is not None or (meter is not None and meter.reserves)
         """Whether something happens when the answer has passed: limits count what it told, or it is kept."""
         self.reads_answer = max((change.answer_body for _, change in self.changes), default=0)
         self.browser = browser
@@ -161,6 +162,11 @@ class Operation(Published):
         if meter is not None:
             call.asked = asked = meter.asked(call)
             if asked:
+                if meter.reserves and call.prompt is not None:
+                    refusal = meter.too_much(call)
+                    if refusal is not None:
+                        call.asked = ()
+                        return refusal
                 taken = yield self.take  # type: ignore[misc]
                 if type(taken) is Taken:
                     refusal = meter.settle(call, taken)
@@ -314,6 +320,8 @@ class Operation(Published):
             begun = [watch.begin(call, answer.status, answer.headers) for watch in self.watches]
             watching = [one for one in begun if one is not None]
         passed = Passed(answer.status, answer.body)
+        if call.prompt is not None:
+            passed.filter = filter_of(call, answer)
         read_answer(passed, call, choice.target, answer.headers)
         if self.caching is not None:
             self._keep(call, lookup, passed, status, headers, whole, choice.target, watching)
@@ -405,7 +413,9 @@ class Operation(Published):
                 unchanged = Passed(status, None)
                 read_answer(unchanged, call, target, headers)
                 fields = unchanged.fields
-            keeping = caching.keeping(call, lookup, status, headers, fields, call.now, self._now(call))
+            keeping = None  # what is filtered as it passes is not what the caller asked for
+            if passed.filter is None:
+                keeping = caching.keeping(call, lookup, status, headers, fields, call.now, self._now(call))
             if keeping is not None:
                 if body is not None and self.changes:
                     keeping.piece(body)

@@ -306,6 +306,20 @@ _TABLE = (
         "Wait for the time in Retry-After, and spread the calls out; the RateLimit field says what is left.",
     ),
     Reason(
+        "over-tokens",
+        429,
+        "Too many tokens",
+        "A limit of tokens is used up; Retry-After says when to call again.",
+        "Wait for the time in Retry-After, ask for shorter answers, or change to a plan that allows more tokens.",
+    ),
+    Reason(
+        "too-many-tokens",
+        400,
+        "The call asks for too many tokens",
+        "The call alone asks for more tokens than a limit lets through.",
+        "Send a shorter prompt, or ask for a shorter answer: by max_tokens, or what takes its place.",
+    ),
+    Reason(
         "over-plan",
         429,
         "The plan's limit is used up",

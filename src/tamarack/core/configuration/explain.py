@@ -23,7 +23,7 @@ from tamarack.core.stages import Stage
 from tamarack.core.text import time_in_words
 
 SUBSCRIPTION_REASONS = ("not-subscribed", "subscription-paused", "application-paused")
-PLAN_REASONS = ("over-plan", "over-quota")
+PLAN_REASONS = ("over-plan", "over-quota", "over-tokens", "too-many-tokens")
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,10 +8,12 @@ from tamarack.core.configuration.effective import EVERYWHERE, Placement, held
 from tamarack.core.configuration.model import Api, Configuration, Version
 from tamarack.core.configuration.plans import Plan, Product
 from tamarack.core.limits.algorithms import SLICES
-from tamarack.core.limits.quota import Quota
+from tamarack.core.limits.quota import OF_TOKENS, Quota
+from tamarack.core.limits.unit import Unit
 from tamarack.core.limits.window import Window
 from tamarack.core.policies.meter.call_quota import CallQuota
 from tamarack.core.policies.meter.rate_limit import RateLimit
+from tamarack.core.policies.meter.token_limit import TokenLimit
 
 Layer = Literal["platform", "everywhere", "API", "operation", "plan", "plan, single API", "quota"]
 
@@ -29,6 +31,7 @@ class LimitRow:
     where: str
     """Where it stands, in words."""
     quota: Quota | None = None
+    unit: Unit = "calls"
     away: str = ""
     placement: Placement = EVERYWHERE
     product: str = ""
@@ -38,6 +41,14 @@ class LimitRow:
     replaced: int = 0
     """How many operations it would hold for, but for one of its name further in."""
     notes: list[str] = field(default_factory=list)
+
+    @property
+    def brief(self) -> str:
+        """What it lets through, for a narrow place; empty where windows of calls tell it better."""
+        if self.unit == "calls":
+            return self.quota.brief if self.quota is not None else ""
+        said = [window.brief.replace(" / ", f" {self.unit} / ", 1) for window in self.windows]
+        return ", ".join([*said, self.quota.brief] if self.quota is not None else said)
 
     @property
     def key(self) -> tuple[str, str]:
@@ -104,7 +115,7 @@ def _of_version(
     for operation in version.operations:
         for one in held(configuration, api, version, operation):
             policy, placement = one.policy, one.placement
-            if not isinstance(policy, RateLimit | CallQuota):
+            if not isinstance(policy, RateLimit | CallQuota | TokenLimit):
                 continue
             layer = _LAYERS[placement.level]
             id = f"{placement.id}/{policy.name}"
@@ -115,10 +126,11 @@ def _of_version(
             }[layer]
             row = rows.get((layer, id))
             if row is None:
-                windows = policy.windows if isinstance(policy, RateLimit) else ()
-                quota = policy.quota if isinstance(policy, CallQuota) else None
-                by = f"{policy.by} {policy.by_name}".strip() if isinstance(policy, RateLimit) else policy.by
-                row = LimitRow(layer, id, policy.name, windows, by, where, quota, policy.when_away, placement)
+                windows = () if isinstance(policy, CallQuota) else policy.windows
+                quota = None if isinstance(policy, RateLimit) else policy.quota
+                by = policy.by if isinstance(policy, CallQuota) else f"{policy.by} {policy.by_name}".strip()
+                unit: Unit = policy.unit if isinstance(policy, TokenLimit) else "calls"
+                row = LimitRow(layer, id, policy.name, windows, by, where, quota, unit, policy.when_away, placement)
                 rows[row.key] = row
             if one.replaced_by is None:
                 row.covers.add((api.name, version.version, operation.call))
@@ -151,6 +163,10 @@ def _of_plan(configuration: Configuration, product: Product, plan: Plan, rows: d
         quota = LimitRow("quota", f"@quota/{key}", plan.name, (), "subscription", called, plan.quota)
         quota.covers = every
         made["@quota"] = quota
+    if plan.tokens is not None:
+        budget = LimitRow("quota", f"{OF_TOKENS}{key}", plan.name, (), "subscription", called, plan.tokens, "tokens")
+        budget.covers = every
+        made[OF_TOKENS] = budget
     for row in made.values():
         row.product, row.plan = product.name, plan.name
         rows[row.key] = row
@@ -175,7 +191,7 @@ def _notes(configuration: Configuration, row: LimitRow, rows: list[LimitRow]) ->
 def _met_elsewhere(configuration: Configuration, window: Window, row: LimitRow, rows: list[LimitRow]) -> str | None:
     for other in rows:
         # One that counts at least as much together, and for every call that this one counts.
-        if other is row or not other.windows or not row.covers <= other.covers:
+        if other is row or other.unit != row.unit or not other.windows or not row.covers <= other.covers:
             continue
         counts_all = other.by == "everyone" or (other.by == "caller" and row.by == "subscription")
         same = other.by == row.by and row.layer not in ("plan", "plan, single API")
@@ -199,6 +215,7 @@ def _met_by_every_plan(configuration: Configuration, window: Window, row: LimitR
             other
             for other in rows
             if (other.product, other.plan) == (products[0].name, plan.name)
+            and other.unit == row.unit
             and other.windows
             and row.covers <= other.covers
         ]

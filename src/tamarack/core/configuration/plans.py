@@ -188,6 +188,20 @@ class Plan(Frozen):
         )
 
     @property
+    def tokens(self) -> Quota | None:
+        """The budget of tokens, where the plan has one; in the periods of its quota."""
+        if not self.token_budget:
+            return None
+        return Quota(
+            calls=self.token_budget,
+            unit="tokens",
+            period=self.quota_period,
+            starts=self.quota_starts,
+            time_zone=self.quota_time_zone,
+            when_used_up=self.quota_used_up,
+        )
+
+    @property
     def is_free(self) -> bool:
         """Whether it costs nothing, however much is called."""
         return not (self.price_monthly or self.price_per_thousand or self.price_per_thousand_tokens)
@@ -208,8 +222,9 @@ class Plan(Frozen):
         part = self.part_for(api, operation)
         if part is not None:
             said += f" (in place of the plan's own, for {part.operation or part.api})"
-        quota = self.quota
-        return f"{said}, with {quota.in_words}" if quota is not None else said
+        quota, tokens = self.quota, self.tokens
+        said = f"{said}, with {quota.in_words}" if quota is not None else said
+        return f"{said}, and uses at most {tokens.in_words}" if tokens is not None else said
 
 
 class Product(Frozen):

@@ -44,6 +44,10 @@ def possible_refusals(
             codes |= {"over-plan", "not-metered"}
         if any(one.quota is not None for one in plans):
             codes |= {"over-quota", "not-metered"}
+        if any(one.tokens is not None for one in plans) and any(
+            kind_of(row.policy).reads_prompts for row in in_force(rows)
+        ):
+            codes |= {"over-tokens", "too-many-tokens", "not-metered"}
     backend = configuration.backend(version.backend)
     if "backend-away" in codes and backend is not None and backend.sign_in_secret:
         codes.add("secret-missing")

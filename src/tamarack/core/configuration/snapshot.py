@@ -127,6 +127,8 @@ class SnapshotPlan(Frozen):
     limits: tuple[Window, ...] = ()
     parts: tuple[PlanPart, ...] = ()
     quota: Quota | None = None
+    tokens: Quota | None = None
+    """Its budget of tokens."""
 
 
 class Snapshot(Frozen):
@@ -261,6 +263,7 @@ def compile_snapshot(
                 limits=plan.limits,
                 parts=plan.parts,
                 quota=plan.quota,
+                tokens=plan.tokens,
             )
             for product in configuration.products
             for plan in product.plans

@@ -5,12 +5,16 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, Field
 
 from tamarack.core.limits.stretch import Period, Stretch, anchored_stretch, calendar_stretch, zone
-from tamarack.core.limits.window import MOST, shortened
+from tamarack.core.limits.unit import Unit
+from tamarack.core.limits.window import shortened
 from tamarack.core.types import Frozen
 
 Starts = Literal["calendar", "subscription"]
 WhenUsedUp = Literal["refuse", "let through"]
 
+MOST_IN_A_QUOTA = 10**12
+OF_TOKENS = "@tokens/"
+"""How the ids of budgets of tokens begin: before a product's name, or a policy's place and name."""
 WARN_AT = (80, 100)
 """Percent of a quota at which people are told."""
 
@@ -25,9 +29,11 @@ TimeZone = Annotated[str, AfterValidator(_zone)]
 
 
 class Quota(Frozen):
-    """A number of calls in each day, week or month."""
+    """A number of calls, or of tokens, in each day, week or month."""
 
-    calls: int = Field(ge=1, le=MOST)
+    calls: int = Field(ge=1, le=MOST_IN_A_QUOTA)
+    unit: Unit = "calls"
+    """What it is a number of."""
     period: Period = "month"
     starts: Starts = "calendar"
     """Whether stretches are the calendar's, or are counted from the subscription's start."""
@@ -49,7 +55,10 @@ class Quota(Frozen):
     @property
     def brief(self) -> str:
         """For a narrow place: "100 k / month"."""
-        return f"{shortened(self.calls)} / {self.period}" + (", soft" if self.when_used_up == "let through" else "")
+        what = "" if self.unit == "calls" else f" {self.unit}"
+        return f"{shortened(self.calls)}{what} / {self.period}" + (
+            ", soft" if self.when_used_up == "let through" else ""
+        )
 
     def __str__(self) -> str:
         return self.brief
@@ -61,7 +70,7 @@ class Quota(Frozen):
         since = "of the calendar" if self.starts == "calendar" else "from the subscription's start"
         zone_said = f" in {self.time_zone}" if self.starts == "calendar" else ""
         after = "more are refused" if self.when_used_up == "refuse" else "more are let through and marked"
-        return f"{count} calls in each {self.period} {since}{zone_said}; {after}"
+        return f"{count} {self.unit} in each {self.period} {since}{zone_said}; {after}"
 
 
 def mark_of(used: int, limit: int) -> int:

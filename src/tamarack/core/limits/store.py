@@ -12,14 +12,11 @@ from typing import Literal, Protocol
 from tamarack.core.errors import CoreError
 from tamarack.core.limits.fields import limit_field, policy_field
 from tamarack.core.limits.stretch import Stretch
+from tamarack.core.limits.unit import Unit
 from tamarack.core.limits.window import Window
 
 WhenAway = Literal["count on the node", "admit", "refuse"]
 """What a limit does while the counters that all nodes share are away."""
-
-
-Unit = Literal["calls", "tokens", "prompt tokens", "completion tokens"]
-"""What a limit counts: calls, or tokens of a language model, where `tokens` are those of prompt and completion."""
 
 
 class Limiter:
@@ -33,6 +30,7 @@ class Limiter:
         "hold_us",
         "id",
         "is_quota",
+        "is_soft",
         "limit_fields",
         "name",
         "policy_field",
@@ -69,9 +67,14 @@ class Limiter:
         self.limit_fields = {window.seconds: limit_field(name, self.windows, window) for window in self.windows}
         """The start of the RateLimit field for each window; what is left and the reset are put behind it."""
         self.counts_calls = unit == "calls"
+        self.is_soft = any(isinstance(window, Stretch) and window.soft for window in self.windows)
         self.is_quota = any(window.algorithm == "stretch" for window in self.windows)
         self.state: object = None
         """What the store keeps at hand for this limiter; only the store looks at it."""
+
+    def said(self, window: Window | Stretch) -> str:
+        """One of its windows in words: `60 per minute`, `9000 tokens per day`."""
+        return str(window) if self.counts_calls else str(window).replace(" ", f" {self.unit} ", 1)
 
 
 class Taken:

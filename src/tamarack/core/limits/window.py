@@ -129,8 +129,7 @@ def distinct(windows: tuple[Window, ...]) -> tuple[Window, ...]:
     return windows
 
 
-def _said(window: Window) -> str:
-    count = "once" if window.limit == 1 else f"{window.limit:,} times".replace(",", " ")
+def _said(window: Window, count: str) -> str:
     one = window.span in UNITS
     if window.algorithm == "sliding":
         return f"{count} in any {window.span}"
@@ -138,7 +137,16 @@ def _said(window: Window) -> str:
     return often if window.algorithm == "fixed" else f"{often} with bursts of {window.burst:,}".replace(",", " ")
 
 
+def _listed(parts: list[str]) -> str:
+    return parts[0] if len(parts) == 1 else ", ".join(parts[:-1]) + " and " + parts[-1]
+
+
 def in_words(windows: tuple[Window, ...]) -> str:
     """Windows as a list for a sentence: "60 times a minute and 1 000 times a day"."""
-    parts = [_said(window) for window in windows]
-    return parts[0] if len(parts) == 1 else ", ".join(parts[:-1]) + " and " + parts[-1]
+    counts = ["once" if one.limit == 1 else f"{one.limit:,} times".replace(",", " ") for one in windows]
+    return _listed([_said(window, count) for window, count in zip(windows, counts, strict=True)])
+
+
+def many_in_words(windows: tuple[Window, ...], of: str) -> str:
+    """Windows of something that is counted: "20 000 tokens a minute and 500 000 tokens a day"."""
+    return _listed([_said(window, f"{window.limit:,} {of}".replace(",", " ")) for window in windows])

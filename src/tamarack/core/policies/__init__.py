@@ -11,7 +11,7 @@ from tamarack.core.policies.forward import retries, time_limits
 from tamarack.core.policies.guard import body_size, browser_access
 from tamarack.core.policies.identify import access_token, api_key, client_secret, open_access, signed_key, token
 from tamarack.core.policies.kind import Policy, PolicyKind
-from tamarack.core.policies.meter import call_cost, call_quota, limit_fields, rate_limit, token_count
+from tamarack.core.policies.meter import call_cost, call_quota, limit_fields, rate_limit, token_count, token_limit
 from tamarack.core.policies.on_error import error_answer
 from tamarack.core.policies.permit import address_ranges, groups, referring_site, required_claims, scopes
 from tamarack.core.policies.returns import answer_body, answer_check, answer_fields
@@ -43,6 +43,7 @@ KINDS: dict[str, PolicyKind] = {
         call_cost.KIND,
         limit_fields.KIND,
         token_count.KIND,
+        token_limit.KIND,
         request_check.KIND,
         request_fields.KIND,
         rewrite.KIND,

@@ -104,6 +104,8 @@ class PolicyKind:
     """True where it decides by what a caller's token says."""
     opens: bool = field(default=False)
     """True where it lets anyone in, without a credential."""
+    reads_prompts: bool = field(default=False)
+    """True where it reads calls as calls to a language model."""
     limits_rate: bool = field(default=False)
     """True where it bounds how fast callers may call."""
     shown: Callable[[Any], Shown | None] = lambda policy: None

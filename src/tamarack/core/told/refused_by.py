@@ -6,6 +6,8 @@ from tamarack.core.configuration.effective import held
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.policies import kind_of
 
+_OF_PLANS_TOO = frozenset(("over-quota", "over-tokens", "too-many-tokens"))
+
 
 class RefusedCall(Protocol):
     """The fields of a record that say what refused it."""
@@ -27,7 +29,7 @@ def refused_by(configuration: Configuration, call: RefusedCall) -> str:
         return ""
     if call.reason == "over-capacity":
         return "The platform's cap"
-    if call.reason == "over-plan" or (call.reason == "over-quota" and call.policy in call.plan.split("/")):
+    if call.reason == "over-plan" or (call.reason in _OF_PLANS_TOO and call.policy in call.plan.split("/")):
         return f"The plan `{call.plan or call.policy}`"
     api = configuration.api(call.api)
     version = api.version(call.version) if api is not None else None

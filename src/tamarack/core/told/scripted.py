@@ -157,6 +157,7 @@ class ScriptedDriver:
             held_us = round((now - call.now) * 1_000_000)
             if taken.admitted or held_us + taken.wait_us > taken.limiter.hold_us:
                 call.held_us = held_us
+                call.counted_at = now
                 return taken
             call.held_by = taken.limiter.name
             now += taken.wait_us / 1_000_000
@@ -172,7 +173,9 @@ class ScriptedDriver:
                 for one in call.watching:
                     one.piece(piece)
             self.sent = b"".join(pieces)
+            if outcome.filter is not None:
+                self.sent = b"".join(map(outcome.filter.piece, pieces)) + outcome.filter.end()
         owed = operation.settled(call, isinstance(outcome, Passed))
         if owed:
-            self._counters.add(owed, call.now)
+            self._counters.add(owed, call.counted_at, call.counted_at)
         return outcome

@@ -4,8 +4,7 @@ from typing import Any, Protocol
 
 from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.checking.misfit import MISFITS
-
-GONE = 499
+from tamarack.core.traffic.record import CALLER_GONE
 
 
 class Recorded(Protocol):
@@ -62,14 +61,14 @@ def story(call: Recorded, by: str = "", trace: dict[str, Any] | None = None) -> 
             sentences.append(f"{'It went wrong' if call.target else 'It was refused'}: {call.note}.")
         asked = "" if call.target else " The backend was not asked."
         sentences.append(f"It was answered {call.status}, {reason.title.lower()} (`{reason.code}`).{asked}")
-    elif call.status == GONE:
+    elif call.status == CALLER_GONE:
         sentences.append("The caller went away before it was answered.")
     if reason is None and call.note.startswith(MISFITS):
         sentences.append(f"Its description does not know all of it: {call.note.partition(': ')[2]}.")
     if call.target and reason is None:
         plan = f" under the plan {call.plan}" if call.plan else ""
         sentences.append(f"It passed every policy{plan} and went on to {call.target}.")
-        if call.status != GONE:
+        if call.status != CALLER_GONE:
             sentences.append(
                 f"The backend answered {call.status} after {call.backend_us / 1000:.1f} ms; the gateway itself took"
                 f" {max(0, call.total_us - call.backend_us - call.held_us) / 1000:.2f} ms."

@@ -57,6 +57,8 @@ class Record(NamedTuple):
 
 FIELDS: tuple[str, ...] = Record._fields
 
+CALLER_GONE = 499
+"""Recorded as the status of a call whose caller went away before it was answered."""
 OVER_QUOTA = "over-quota"
 HIT, MISS = "hit", "miss"
 STALE, REVALIDATED = "stale", "revalidated"

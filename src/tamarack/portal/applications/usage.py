@@ -32,6 +32,9 @@ def use_of_limits(
     quota = quotas.use_of(db(), subscription, plan)
     if quota is not None:
         used.append((plan.quota.brief if plan.quota is not None else "", quota[0], quota[1].limit))
+    tokens = quotas.tokens_of(db(), subscription, plan)
+    if tokens is not None and plan.tokens is not None:
+        used.append((plan.tokens.brief, tokens[0], tokens[1].limit))
     present = datetime.now(UTC)
     for window in plan.limits:
         if window.seconds < 60 or window.algorithm == "bucket":

@@ -7,7 +7,7 @@ from sqlmodel import Session, col, select
 
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.plans import Plan
-from tamarack.core.limits.quota import Quota, mark_of
+from tamarack.core.limits.quota import OF_TOKENS, Quota, mark_of
 from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import MOST
 from tamarack.store.applications.tables import Application, Subscription
@@ -66,12 +66,16 @@ def owner_of(session: Session, used: QuotaUsed) -> Application | None:
 def _tell(session: Session, used: QuotaUsed, mark: int) -> None:
     subscription = session.get(Subscription, used.key.partition(".")[0])
     application = owner_of(session, used)
-    what = f"{subscription.product}, plan {subscription.plan}" if subscription is not None else used.quota
+    tokens = used.quota.startswith(OF_TOKENS)
+    what = used.quota.removeprefix(OF_TOKENS)
+    if subscription is not None:
+        what = f"{subscription.product}, plan {subscription.plan}"
+    called, unit = ("budget of tokens", "tokens") if tokens else ("quota", "calls")
     whose = application.title if application is not None else used.key or "all callers together"
     done = "has used up" if mark >= 100 else f"has used {mark} % of"
-    title = f"{whose} {done} its quota in {used.environment}"
+    title = f"{whose} {done} its {called} in {used.environment}"
     text = (
-        f"{whose} {done} its quota of {what} in {used.environment}: {used.calls:,} of {used.allowed:,} calls"
+        f"{whose} {done} its {called} of {what} in {used.environment}: {used.calls:,} of {used.allowed:,} {unit}"
         f" since {used.start:%d %B %Y %H:%M} UTC. The next period begins on {used.ends:%d %B %Y at %H:%M} UTC."
     )
     organization = session.get(Organization, application.organization_id) if application is not None else None
@@ -84,7 +88,7 @@ def _tell(session: Session, used: QuotaUsed, mark: int) -> None:
 def stretch_of(subscription: Subscription, quota: Quota, at: datetime | None = None) -> Stretch:
     """The stretch of a subscription's quota that runs at a moment."""
     moment = (at or now()).timestamp()
-    extra = (subscription.extra_start, subscription.extra_calls)
+    extra = (subscription.extra_start, subscription.extra_calls) if quota.unit == "calls" else (0, 0)
     return quota.stretch(moment, subscription.made_at.timestamp(), extra)
 
 
@@ -95,13 +99,23 @@ def key_of(subscription: Subscription) -> str:
 
 def use_of(session: Session, subscription: Subscription, plan: Plan | None) -> tuple[int, Stretch] | None:
     """The calls that a subscription has used in the running stretch of its quota; None where it has no quota."""
-    quota = plan.quota if plan is not None else None
+    return _use_of(session, subscription, plan.quota if plan is not None else None, "@quota/")
+
+
+def tokens_of(session: Session, subscription: Subscription, plan: Plan | None) -> tuple[int, Stretch] | None:
+    """The tokens that it has used in the running stretch of its budget; None where it has none."""
+    return _use_of(session, subscription, plan.tokens if plan is not None else None, OF_TOKENS)
+
+
+def _use_of(
+    session: Session, subscription: Subscription, quota: Quota | None, before: str
+) -> tuple[int, Stretch] | None:
     if quota is None:
         return None
     stretch = stretch_of(subscription, quota)
     place = (
         subscription.environment,
-        f"@quota/{subscription.product}",
+        f"{before}{subscription.product}",
         key_of(subscription),
         datetime.fromtimestamp(stretch.start, UTC),
     )
@@ -126,7 +140,7 @@ def _quota(running: Configuration, subscription: Subscription) -> Quota:
 def reset(session: Session, actor: Actor, subscription: Subscription, reason: str = "") -> None:
     """Begin the running stretch's count anew; nodes know within a second."""
     plan = plan_of(session, subscription)
-    used = use_of(session, subscription, plan)
+    used = use_of(session, subscription, plan) or tokens_of(session, subscription, plan)
     if used is None:
         raise NotPossible(f"The plan {subscription.plan} of {subscription.product} has no quota to reset.")
     subscription.quota_round += 1

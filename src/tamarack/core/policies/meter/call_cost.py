@@ -5,9 +5,9 @@ from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
-from tamarack.core.carrying.answer_values import documents_of
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.parts import Cost, Part, Watch
+from tamarack.core.http.answer_values import documents_of
 from tamarack.core.http.fields import Header
 from tamarack.core.http.names import header_name
 from tamarack.core.json_pointer import at_pointer

@@ -13,7 +13,7 @@ from tamarack.core.limits.store import WhenAway
 from tamarack.core.limits.stretch import Period
 from tamarack.core.limits.window import MOST
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
-from tamarack.core.policies.meter.rate_limit import KEYS
+from tamarack.core.policies.meter.keys import KEYS
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 

@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tamarack.core.carrying import answer_values
-from tamarack.core.carrying.answer_values import documents_of
+from tamarack.core.http import answer_values
+from tamarack.core.http.answer_values import documents_of
 
 EVENTS = [(b"content-type", b"text/event-stream; charset=utf-8")]
 JSON = [(b"content-type", b"application/json")]

@@ -1,0 +1,71 @@
+"""Steps of calls to language models: reading the prompt, and sending on what was read."""
+
+from __future__ import annotations
+
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.forwarding import Filter
+from tamarack.core.carrying.parts import Answered, Step
+from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.language_models.estimating import Key, Learned
+from tamarack.core.language_models.prompt import Prompt, asking_usage
+from tamarack.core.language_models.shape import LARGEST_PROMPT, Shape
+from tamarack.core.language_models.without_usage import WithoutUsage
+from tamarack.core.shaping.json_bodies import dump, load
+
+_TOO_LARGE = Refusal(
+    REASONS["too-large"], detail=f"A prompt is read here, and its request has at most {LARGEST_PROMPT // 10**6} MB."
+)
+_READS_NOTHING = frozenset(("get", "head", "delete", "options", "trace"))
+
+
+def reads_prompt(operation: str) -> bool:
+    """Whether an operation, as `method path`, takes a prompt."""
+    return operation.partition(" ")[0] not in _READS_NOTHING
+
+
+def as_read(shape: Shape, learned: Learned, about: Key) -> Step:
+    """Read what a call asks of a model. An answer in a coding could not be counted, so none is asked for."""
+
+    def step(call: Call) -> Refusal | None:
+        body = call.body
+        if body is None and call.length:
+            if call.media.lower().startswith(b"application/json"):
+                return _TOO_LARGE
+            call.prompt = Prompt(shape, None, learned, about, max(0, call.length))
+            return None
+        document = None
+        if body:
+            try:
+                document = load(body)
+            except ValueError:
+                document = None
+        call.prompt = Prompt(shape, document, learned, about, len(body or b""))
+        call.headers = [field for field in call.headers if field[0] != b"accept-encoding"]
+        return None
+
+    return step
+
+
+def sent_as_read(call: Call) -> Refusal | None:
+    """Send on the document that was read: each member once, so that what was decided over is what a target gets. A
+    stream is asked for its usage where its caller did not ask."""
+    prompt, body = call.prompt, call.body
+    if prompt is None or not body:
+        return None
+    try:
+        document = load(body)
+    except ValueError:
+        return None
+    if isinstance(document, dict) and prompt.streams and prompt.shape.asks_usage and not prompt.tells_usage:
+        document = asking_usage(document)
+        prompt.usage_added = True
+    call.body = dump(document)
+    return None
+
+
+def filter_of(call: Call, answer: Answered) -> Filter | None:
+    """What changes an answer as it passes: a stream tells its usage only to a caller who asked."""
+    if not call.prompt.usage_added or answer.status >= 300:
+        return None
+    media = next((value for name, value in answer.headers if name == b"content-type"), b"")
+    return WithoutUsage() if media.strip().lower().startswith(b"text/event-stream") else None

@@ -1,0 +1,1 @@
+"""Calls to language models: how they are read, what they may cost, and what they took."""
