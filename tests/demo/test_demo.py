@@ -11,6 +11,7 @@ from core.traffic.test_traffic import record
 from tamarack.core.carrying.routing import Router
 from tamarack.core.traffic.rollup import GRAINS
 from tamarack.demo import stand_ins
+from tamarack.demo.announcer import Announcer
 from tamarack.demo.calls import KINDS, fill
 from tamarack.demo.past import BATCH, Past, PastCaller, kept_past, load_past, past_calls
 from tamarack.demo.seed import shipped_configuration
@@ -35,7 +36,7 @@ def test_every_kind_of_call_is_an_operation_that_its_stand_in_answers(monkeypatc
                     version.base_path + operation.path,
                     f"{api.name} {version.version} {operation.call}",
                 )
-    handlers = {name: handler for name, handler, _ in STAND_INS}
+    handlers = {name: handler for name, handler, _ in STAND_INS} | {"announcer": Announcer(("notices",))}
     draw = random.Random(1)
     for kind in KINDS:
         for _ in range(20):

@@ -6,11 +6,13 @@ MAIL_BOX = 6
 MAIL_SERVER = 7
 """The port where the mail box takes mail (SMTP); its page is at the one before."""
 ANNOUNCER = 8
-"""The backend that drafts notices."""
+"""The backend that drafts notices: its reserved target."""
 COLLECTOR = 9
 """The outside collector that records are exported to."""
 POSITIONS_SPARE = 10
 """The second place that tells positions, for when the first fails."""
+ANNOUNCER_OVERFLOW = 11
+"""The target that drafts what is over."""
 OWN_PAGES = (
     ("Harbour office", HARBOUR_OFFICE, "tokens for Berths"),
     ("Visitor screen", VISITOR_SCREEN, "a page on another origin that calls Sailings"),
@@ -18,5 +20,5 @@ OWN_PAGES = (
     ("Collector", COLLECTOR, "takes exported records, and can be told to fail"),
 )
 """Stand-ins with a page for people: title, place, words."""
-PLACES = 11
+PLACES = 12
 """Ports that the stand-ins take."""

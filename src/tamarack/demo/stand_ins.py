@@ -21,12 +21,20 @@ import orjson
 import uvicorn
 from aiosmtpd.controller import Controller
 
-from tamarack.demo.announcer import Events, announcer
+from tamarack.demo.announcer import (
+    OVERFLOW_MODELS,
+    RESERVED_MODELS,
+    RESERVED_TOKENS,
+    Announcer,
+    Events,
+    TurnedAway,
+)
 from tamarack.demo.collector import Collector
 from tamarack.demo.harbour_office import HarbourOffice
 from tamarack.demo.mail_box import MailBox
 from tamarack.demo.places import (
     ANNOUNCER,
+    ANNOUNCER_OVERFLOW,
     COLLECTOR,
     HARBOUR_OFFICE,
     MAIL_BOX,
@@ -189,7 +197,7 @@ STAND_INS: tuple[tuple[str, Handler, Callable[[], float]], ...] = (
     ("fares", fares, _waits(20, 40)),
     ("positions", positions, _waits(1, 3)),
     ("berths", berths, _waits(2, 5)),
-    ("announcer", announcer, _waits(300, 500)),
+    ("announcer", Announcer(RESERVED_MODELS, RESERVED_TOKENS), _waits(120, 150)),
 )
 """Name, handler and how long each takes to answer."""
 _PLACES = {"announcer": ANNOUNCER}
@@ -200,6 +208,8 @@ AILS_S, AILING_EVERY_S = 50, 600
 """The first of the two places that tell positions fails for so many seconds, at the start of each ten minutes."""
 WORD_S = 0.01
 """Between two words of a draft that is told as it is made."""
+SLOWER = 8
+"""How many times as long the slow model takes for a word."""
 REGISTER_FIELD = b"x-harbour-register"
 """The field that the berth register wants its secret in."""
 
@@ -247,8 +257,11 @@ def application(
         if isinstance(reply, Events):
             await _tell(reply, send)
             return
-        content = orjson.dumps(reply)
         fields = [(b"content-type", b"application/json")]
+        if isinstance(reply, TurnedAway):
+            fields.append((b"retry-after", b"%d" % reply.after_s))
+            reply = reply.told
+        content = orjson.dumps(reply)
         if fresh_s and method == "GET" and status == 200:
             tag = b'"%08x"' % crc32(content)
             fields += [(b"cache-control", b"public, max-age=%d" % fresh_s), (b"etag", tag)]
@@ -268,7 +281,7 @@ async def _tell(events: Events, send: Any) -> None:
     await send({"type": "http.response.start", "status": 200, "headers": fields})
     for piece in events.pieces:
         await send({"type": "http.response.body", "body": piece, "more_body": True})
-        await asyncio.sleep(WORD_S)
+        await asyncio.sleep(WORD_S * (SLOWER if events.slow else 1))
     await send({"type": "http.response.body", "body": b""})
 
 
@@ -292,6 +305,7 @@ async def serve(settings: Settings) -> None:
         for place, (name, handler, wait) in enumerate(STAND_INS)
     }
     applications[POSITIONS_SPARE] = application(positions, _waits(2, 4))
+    applications[ANNOUNCER_OVERFLOW] = application(Announcer(OVERFLOW_MODELS), _waits(200, 250))
     applications[HARBOUR_OFFICE] = HarbourOffice(demo_secret(home, "harbour-office") or "not-seeded", gateway)
     applications[VISITOR_SCREEN] = VisitorScreen(gateway, home / "demo" / "visitor-screen.production.key")
     applications[MAIL_BOX] = box = MailBox()

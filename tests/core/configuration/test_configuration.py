@@ -84,6 +84,7 @@ def test_what_is_written_without_defaults_reads_back_the_same() -> None:
 
 
 BACKEND = {"name": "timetable", "targets": [{"address": "http://127.0.0.1:9"}]}
+RESERVED = {"address": "http://127.0.0.1:9", "capacity": 9000}
 OTHERWISE: dict[str, dict[str, Any]] = {
     "summary": {"summary": "The timetable"}, "connect_timeout_ms": {"connect_timeout_ms": 90},
     "read_timeout_ms": {"read_timeout_ms": 90}, "first_timeout_ms": {"first_timeout_ms": 90},
@@ -93,6 +94,9 @@ OTHERWISE: dict[str, dict[str, Any]] = {
     "sign_in": {"sign_in": "bearer", "sign_in_secret": "a"}, "sign_in_secret": {"sign_in": "bearer", "sign_in_secret": "a"},
     "sign_in_name": {"sign_in": "header", "sign_in_secret": "a", "sign_in_name": "x-a"},
     "breaker": {"breaker": {"open_s": 9}}, "health": {"health": {"path": "/health"}},
+    "turned_away": {"turned_away": "ask the next target"}, "models": {"models": ["notices = quay-notices-1"]},
+    "kept_for": {"targets": [RESERVED], "kept_for": ["passage/skiff"]},
+    "kept_from": {"kept_from": 60},
     "targets": {"targets": [{"address": "http://127.0.0.1:9", "weight": 3, "priority": 2, "environments": ["test"]}]},
 }  # fmt: skip
 

@@ -83,8 +83,10 @@ def _secrets() -> list[str]:
 
 _GROUPS: dict[str, type[BaseModel]] = {"breaker": BreakerRules, "health": HealthRules}
 """Parts of a backend that are there or not, each with its fields."""
+_LINES = ("targets", "models", "kept_for")
+"""Fields with one thing a line."""
 _PLAIN = ("name", "summary", "targets", "connect_timeout_ms", "read_timeout_ms", "first_timeout_ms",
-          "whole_timeout_ms", "sharing", "same_for", "same_header",
+          "whole_timeout_ms", "turned_away", "models", "kept_for", "kept_from", "sharing", "same_for", "same_header",
           "sign_in", "sign_in_name", "sign_in_secret")  # fmt: skip
 
 
@@ -93,11 +95,13 @@ def _shown(backend: Backend | None) -> dict[str, Any]:
     shown: dict[str, Any] = {
         "name": "", "summary": "", "targets": "", "connect_timeout_ms": "2000", "read_timeout_ms": "30000",
         "first_timeout_ms": "0", "whole_timeout_ms": "0",
+        "turned_away": "answer the caller", "models": "", "kept_for": "", "kept_from": "80",
         "sharing": "by weight", "same_for": "", "same_header": "", "sign_in": "none", "sign_in_name": "",
         "sign_in_secret": "", "verify_tls": True,
     }  # fmt: skip
     if backend is not None:
-        shown |= {name: str(getattr(backend, name)) for name in _PLAIN if name != "targets"}
+        shown |= {name: str(getattr(backend, name)) for name in _PLAIN if name not in _LINES}
+        shown |= {name: "\n".join(map(str, getattr(backend, name))) for name in ("models", "kept_for")}
         shown |= {"targets": "\n".join(map(_line_of, backend.targets)), "verify_tls": backend.verify_tls}
     for group, model in _GROUPS.items():
         rules = getattr(backend, group) if backend is not None else None
@@ -113,17 +117,22 @@ def _line_of(target: Target) -> str:
     words = [target.address, *target.environments]
     words += [f"weight {target.weight}"] if target.weight != 1 else []
     words += [f"priority {target.priority}"] if target.priority else []
+    words += [f"capacity {target.capacity}"] if target.capacity else []
     return " ".join(words)
 
 
+_WORDS = ("weight", "priority", "capacity")
+
+
 def _target_of(line: str) -> dict[str, Any]:
-    """A target from its line: the address, then environments, `weight N` and `priority N` in any order."""
+    """A target from its line: the address, then environments, `weight N`, `priority N` and `capacity N` in any
+    order."""
     words = line.replace(",", " ").split()
     found: dict[str, Any] = {"address": words[0]}
     environments = []
     rest = iter(words[1:])
     for word in rest:
-        if word in ("weight", "priority"):
+        if word in _WORDS:
             found[word] = next(rest, "")
         else:
             environments.append(word)
@@ -154,6 +163,9 @@ def _read(name: str) -> tuple[Backend | None, dict[str, Any], dict[str, str]]:
         "verify_tls": typed["verify_tls"],
         "targets": [_target_of(line) for line in typed["targets"].splitlines() if line.split()],
     }
+    data |= {
+        name: [line.strip() for line in typed[name].splitlines() if line.strip()] for name in ("models", "kept_for")
+    }
     data |= {group: _group(group, model, typed) for group, model in _GROUPS.items() if typed[group]}
     try:
         return Backend.model_validate(data), typed, {}
@@ -171,15 +183,20 @@ def _place_of(problem: Problem) -> tuple[str, str]:
     field = str(path[0]) if path else "sign_in" if "signing in" in message else "same_for"
     if field in _GROUPS and len(path) > 1:
         return f"{field}_{path[1]}", message
-    if field != "targets":
+    whole = message.partition(": ")
+    if not path and whole[0] in _LINES:
+        return whole[0], whole[2]
+    if field not in _LINES:
         return field, message
     line = f"line {path[1] + 1}: " if len(path) > 1 and isinstance(path[1], int) else ""
+    if field != "targets":
+        return field, line + message
     if "environments" in path:
         message = (
             "write the address, then test or production, or nothing for both; weight 3 and priority 1 may follow"
             f" ({message})"
         )
-    elif "weight" in path or "priority" in path:
+    elif any(word in path for word in _WORDS):
         message = f"{path[-1]}: {message}"
     elif not line:
         message = "give at least one address, like http://127.0.0.1:9000"

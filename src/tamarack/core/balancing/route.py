@@ -6,8 +6,9 @@ the fewest calls under way, or to the same one for the same key (RFC 2782 for th
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
+from tamarack.core.balancing.capacity import Capacity
 from tamarack.core.balancing.target_state import TargetState
 from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.balancing.turns import place_of, smooth_cycle
@@ -24,11 +25,25 @@ FIRST_CREDIT = 1_000
 
 
 class Choice:
-    """One target that may be chosen. Without a `state` nothing is known of it, and it is always well."""
+    """One target that may be chosen. Without a `state` nothing is known of it, and it is always well.
 
-    __slots__ = ("label", "priority", "state", "target", "weight")
+    `models` are what it calls the models that it serves, by the names that callers ask by; None where any name goes on
+    as it is. `capacity` is what of a language model is reserved there.
+    """
 
-    def __init__(self, target: Target, state: TargetState | None = None, weight: int = 1, priority: int = 0) -> None:
+    __slots__ = ("capacity", "label", "models", "priority", "state", "target", "weight")
+
+    def __init__(
+        self,
+        target: Target,
+        state: TargetState | None = None,
+        weight: int = 1,
+        priority: int = 0,
+        models: Mapping[str, str] | None = None,
+        capacity: Capacity | None = None,
+    ) -> None:
+        self.models = models
+        self.capacity = capacity
         self.target = target
         self.state = state
         self.weight = weight
@@ -45,6 +60,7 @@ class Route:
         "_states",
         "_turn",
         "_turns",
+        "asks_models",
         "attempts",
         "choices",
         "credit",
@@ -52,6 +68,7 @@ class Route:
         "key_of",
         "limits",
         "only",
+        "overflows",
         "sign_in",
     )
 
@@ -63,10 +80,15 @@ class Route:
         fewest: bool = False,
         key_of: KeyOfCall | None = None,
         limits: TimeLimits | None = None,
+        overflows: bool = False,
     ) -> None:
+        self.overflows = overflows
+        """Whether a call that a target turns away (429, or 503 with Retry-After) goes to the next."""
         made = [one if isinstance(one, Choice) else Choice(one) for one in choices]
         self.choices = tuple(sorted(made, key=lambda choice: choice.priority))
-        self.only = made[0] if len(made) == 1 and made[0].state is None else None
+        self.asks_models = any(one.models is not None or one.capacity is not None for one in made)
+        """Whether a target is chosen by the model that a call asks for, or by what is reserved."""
+        self.only = made[0] if len(made) == 1 and made[0].state is None and not self.asks_models else None
         """The one target, where there is nothing to choose."""
         self.sign_in = sign_in
         """Makes the field to sign in with; None from it means that its secret is not set."""
@@ -80,7 +102,7 @@ class Route:
         self._cycle: list[Choice] | None = None
         """Whose turn it is while all are well, where turns go by weight alone."""
         self._turn = 0
-        if self.choices and not fewest and key_of is None:
+        if self.choices and not fewest and key_of is None and not self.asks_models:
             first = [choice for choice in self.choices if choice.priority == self.choices[0].priority]
             self._cycle = [first[place] for place in smooth_cycle([choice.weight for choice in first])]
         self._cycles: dict[tuple[Choice, ...], list[Choice]] = {}
@@ -110,6 +132,8 @@ class Route:
                     return cycle[turn]
         now = call.now
         open_to = [c for c in self.choices if c.state is None or c.state.lets_through(now)]
+        if self.asks_models and call.prompt is not None:
+            open_to = _serving(call, open_to)
         if not open_to:
             return None
         well = [c for c in open_to if c.state is None or c.state.well] or open_to
@@ -127,6 +151,10 @@ class Route:
         if self.fewest:
             return min(group, key=lambda c: c.state.under_way / c.weight if c.state is not None else 0)
         return self._next(group)
+
+    def offers(self, model: str) -> bool:
+        """Whether any target serves a model by this name."""
+        return any(choice.models is None or model in choice.models for choice in self.choices)
 
     def _next(self, group: tuple[Choice, ...]) -> Choice:
         cycle = self._cycles.get(group)
@@ -150,3 +178,18 @@ class Route:
         key = (choice.target.label, outcome)
         attempts = self.attempts
         attempts[key] = attempts.get(key, 0) + 1
+
+
+def _serving(call: Call, choices: list[Choice]) -> list[Choice]:
+    """Those that serve the model that a call asks for. One whose minute is full comes after all that have room; what is
+    kept for other plans is not taken at all."""
+    prompt, now = call.prompt, call.now
+    plan = call.grant.plan if call.grant is not None else ""
+    found = [
+        one
+        for one in choices
+        if (one.models is None or prompt.model in one.models)
+        and (one.capacity is None or not one.capacity.is_kept(now, plan))
+    ]
+    tokens = prompt.reserves("tokens")
+    return [one for one in found if one.capacity is None or one.capacity.has_room(now, tokens)] or found

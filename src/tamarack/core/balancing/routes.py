@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from tamarack.core.balancing.capacity import Capacity, CapacityRules
 from tamarack.core.balancing.route import Choice, KeyOfCall, Route, SignIn
 from tamarack.core.balancing.target_state import TargetStates
 from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.carrying.call import Call
+from tamarack.core.configuration.offered_models import models_at
 from tamarack.core.configuration.snapshot import SnapshotBackend
 from tamarack.core.http.target import target_at
 
@@ -18,10 +20,14 @@ def route_to(backend: SnapshotBackend, states: TargetStates, sign_in: SignIn | N
     for one in backend.targets:
         target = target_at(one.address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls)
         state = states.of(backend.name, target, backend.breaker, backend.health, now) if knows else None
-        choices.append(Choice(target, state, one.weight, one.priority))
+        rules = CapacityRules(one.capacity, backend.kept_from, frozenset(backend.kept_for))
+        capacity = Capacity(rules) if one.capacity else None
+        models = models_at(backend.models, one.address)
+        choices.append(Choice(target, state, one.weight, one.priority, models, capacity))
     first, whole = backend.first_timeout_ms / 1000, backend.whole_timeout_ms / 1000
     limits = TimeLimits(first_s=first, whole_s=whole) if first or whole else None
-    return Route(choices, sign_in, fewest=fewest, key_of=_key_of(backend), limits=limits)
+    overflows = backend.turned_away == "ask the next target"
+    return Route(choices, sign_in, fewest=fewest, key_of=_key_of(backend), limits=limits, overflows=overflows)
 
 
 def _key_of(backend: SnapshotBackend) -> KeyOfCall | None:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from tamarack.core.balancing.route import Choice
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Filter
 from tamarack.core.carrying.parts import Answered, Step
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.language_models.estimating import Key, Learned
-from tamarack.core.language_models.prompt import Prompt, asking_usage
+from tamarack.core.language_models.prompt import Prompt, asking_model, asking_usage
 from tamarack.core.language_models.shape import LARGEST_PROMPT, Shape
 from tamarack.core.language_models.without_usage import WithoutUsage
 from tamarack.core.shaping.json_bodies import dump, load
@@ -61,6 +62,21 @@ def sent_as_read(call: Call) -> Refusal | None:
         prompt.usage_added = True
     call.body = dump(document)
     return None
+
+
+def asked_for(call: Call, choice: Choice, body: bytes) -> bytes:
+    """The body as a target is sent it: asking for the model by the name that the target has for it."""
+    prompt, models = call.prompt, choice.models
+    name = models.get(prompt.model) if models is not None else None
+    if name is None or not prompt.shape.model or (name == prompt.model and not prompt.renamed):
+        return body
+    prompt.renamed = True
+    return asking_model(body, prompt.shape.model, name)
+
+
+def unknown_model(model: str) -> Refusal:
+    """A model that no target serves."""
+    return Refusal(REASONS["unknown-model"], note=f"asked for {model[:100]!r}")
 
 
 def filter_of(call: Call, answer: Answered) -> Filter | None:

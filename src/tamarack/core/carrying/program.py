@@ -16,7 +16,7 @@ from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.caching.control import date_of
 from tamarack.core.caching.kept import split_fields
-from tamarack.core.carrying.asking_models import filter_of
+from tamarack.core.carrying.asking_models import asked_for, filter_of, unknown_model
 from tamarack.core.carrying.caching import Caching, Lookup
 from tamarack.core.carrying.call import Call, Published, Watching
 from tamarack.core.carrying.forwarding import Passed, read_answer, request_head
@@ -225,8 +225,10 @@ class Operation(Published):
         while True:
             choice = route.only or route.choose(call, tried)
             if choice is None:
-                refusal = _resting(route, call.now) if route.choices else FAILURES["away"]
+                refusal = _no_choice(route, call)
                 return self._stands_in(call, lookup) or refusal
+            if choice.priority != route.choices[0].priority and not tried and not call.note:
+                call.note = f"{route.choices[0].target.label} was passed over for one of priority {choice.priority}"
             ask = self._ask(call, route, choice, body)
             if ask is None:
                 return self._stands_in(call, lookup) or _SECRET_MISSING
@@ -238,7 +240,7 @@ class Operation(Published):
                 retry is not None
                 and (failed or answer.status in retry.statuses)
                 and may_ask_again(call, route, retry, ask, len(tried) + 1)
-            )
+            ) or (not failed and route.overflows and _goes_on(call, route, (*tried, choice), ask, answer))
             if call.trace is not None:
                 call.trace.asked(call, choice, answer, again)
             if not again:
@@ -260,6 +262,8 @@ class Operation(Published):
         """Ask one target, and tell what chose it what became of that."""
         clock, state = self.clock, choice.state
         call.target = choice.target.label
+        if choice.capacity is not None and call.prompt is not None:
+            call.prompt.goes_to(choice.capacity, call.now)
         if clock is not None:
             call.asked_at = asked_at = clock()
             if first:
@@ -335,6 +339,8 @@ class Operation(Published):
 
     def _ask(self, call: Call, route: Route, choice: Choice, body: bytes | None) -> Ask | None:
         """The request to a target; None where the gateway's own credential to it is missing."""
+        if choice.models is not None and call.prompt is not None and body is not None:
+            call.body = body = asked_for(call, choice, body)
         signs_in = None
         if route.sign_in is not None:
             signs_in = route.sign_in()
@@ -445,6 +451,8 @@ class Operation(Published):
         watching, call.watching = call.watching, ()
         for one in watching:
             one.end(complete)
+        if call.prompt is not None:
+            call.prompt.leaves(call.prompt_tokens + call.completion_tokens, call.now)
         return self.meter.owed(call) if self.meter is not None and call.asked else ()
 
     @property
@@ -452,6 +460,30 @@ class Operation(Published):
         """The limits that policies set, in their order."""
         told = (one.part for step in self.named if step.stage is Stage.METER for one in step.told)
         return [part for part in told if isinstance(part, Limit)]
+
+
+def _no_choice(route: Route, call: Call) -> Refusal:
+    """Why no target is asked."""
+    if not route.choices:
+        return FAILURES["away"]
+    prompt = call.prompt
+    if prompt is None or not route.asks_models:
+        return _resting(route, call.now)
+    if not route.offers(prompt.model):
+        return unknown_model(prompt.model)
+    if all(one.state is None or one.state.lets_through(call.now) for one in route.choices):
+        return Refusal(REASONS["capacity-kept"], ((b"retry-after", b"%d" % (60 - int(call.now) % 60)),))
+    return _resting(route, call.now)
+
+
+def _goes_on(call: Call, route: Route, tried: Sequence[Choice], ask: Ask, answer: Answered) -> bool:
+    """Whether a call that a target turned away goes on to another: nothing of it was done there."""
+    if answer.status != 429 and (answer.status != 503 or _retry_after(answer, call.now) is None):
+        return False
+    if ask.streamed or (ask.body is None and call.length != 0) or len(tried) >= len(route.choices):
+        return False
+    following = route.choose(call, tried)
+    return following is not None and following not in tried
 
 
 def _resting(route: Route, now: float) -> Refusal:

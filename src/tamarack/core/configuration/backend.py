@@ -9,6 +9,7 @@ from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
+from tamarack.core.configuration.offered_models import MOST_MODELS, ModelLine
 from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.http.names import header_name
 from tamarack.core.identity.secret_names import SecretName
@@ -48,9 +49,22 @@ class Target(Frozen):
     """How much of the calls it takes, in relation to the others of its priority (RFC 2782)."""
     priority: int = Field(default=0, ge=0, le=100)
     """The lowest number with a target that is well takes the calls (RFC 2782)."""
+    capacity: int = Field(default=0, ge=0, le=10**9)
+    """Tokens of a language model that are reserved there for each minute; 0 where that is not known."""
 
 
 Sharing = Literal["by weight", "to the fewest calls under way"]
+TurnedAway = Literal["answer the caller", "ask the next target"]
+_PLAN_KEY = re.compile(r"[a-z][a-z0-9-]{0,62}/[a-z][a-z0-9-]{0,62}")
+
+
+def _plan_key(value: str) -> str:
+    if not _PLAN_KEY.fullmatch(value.strip()):
+        raise ValueError(f"{value[:100]!r} is no plan; write its product and its name, like passage/cutter")
+    return value.strip()
+
+
+PlanKey = Annotated[str, AfterValidator(_plan_key)]
 SameFor = Literal["", "the same caller", "the same value of a header"]
 
 
@@ -67,6 +81,14 @@ class Backend(Frozen):
     whole_timeout_ms: int = Field(default=0, ge=0, le=3_600_000)
     """For a whole call, with all attempts; 0 for no such bound."""
     verify_tls: bool = True
+    turned_away: TurnedAway = "answer the caller"
+    """What becomes of a call that a target does not take: answered 429, or 503 with Retry-After."""
+    models: tuple[ModelLine, ...] = Field(default=(), max_length=MOST_MODELS)
+    """The models of a language model's backend; empty where any name goes on as it is."""
+    kept_for: tuple[PlanKey, ...] = Field(default=(), max_length=50)
+    """The plans that the last of a target's capacity is kept for."""
+    kept_from: int = Field(default=80, ge=1, le=100)
+    """From which share of a minute's capacity on, in percent."""
     sharing: Sharing = "by weight"
     """Which of the targets of one priority has its turn."""
     same_for: SameFor = ""
@@ -86,6 +108,22 @@ class Backend(Frozen):
     def _shares(self) -> "Backend":
         if (self.same_for == "the same value of a header") != bool(self.same_header):
             raise ValueError("name a header where calls with the same value of it go to one target, and only there")
+        return self
+
+    @model_validator(mode="after")
+    def _serves_models(self) -> "Backend":
+        addresses = {target.address for target in self.targets}
+        for line in self.models:
+            if line.address and line.address not in addresses:
+                raise ValueError(f"models: {line} names a target that is not there; there are {', '.join(addresses)}")
+        places = [(line.name, line.address) for line in self.models]
+        twice = next((line for line in self.models if places.count((line.name, line.address)) > 1), None)
+        if twice is not None:
+            raise ValueError(f"models: {twice.name!r} is there twice for the same targets; keep one")
+        if self.kept_for and not any(target.capacity for target in self.targets):
+            raise ValueError(
+                "kept_for: no target says its capacity, so nothing can be kept of it; give one `capacity N`"
+            )
         return self
 
     @model_validator(mode="after")

@@ -99,6 +99,10 @@ def _backend(subject: str, old: Backend, new: Backend) -> list[Change]:
             "first_timeout_ms": "time until the answer begins (ms)",
             "whole_timeout_ms": "time of a whole call (ms)",
             "verify_tls": "verify TLS",
+            "turned_away": "a call that a target turns away:",
+            "models": "models",
+            "kept_for": "the last capacity is kept for",
+            "kept_from": "it is kept from a share of (%)",
             "sharing": "turns of targets",
             "same_for": "to one target go calls of",
             "same_header": "to one target go calls with the same",
@@ -127,6 +131,7 @@ def _backend(subject: str, old: Backend, new: Backend) -> list[Change]:
                 said.append(f"serves {_shown(now.environments or ('all environments',))}")
             said += [f"has the weight {now.weight}"] if was.weight != now.weight else []
             said += [f"has the priority {now.priority}"] if was.priority != now.priority else []
+            said += [f"has the capacity {now.capacity}"] if was.capacity != now.capacity else []
             changes.append(Change("changed", subject, f"target {address} now {' and '.join(said)}"))
     return changes
 

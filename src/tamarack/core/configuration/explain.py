@@ -20,6 +20,7 @@ from tamarack.core.life_cycle.ending import ending_of, standing_successor
 from tamarack.core.limits.window import in_words
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.stages import Stage
+from tamarack.core.text import in_words as words_of
 from tamarack.core.text import time_in_words
 
 SUBSCRIPTION_REASONS = ("not-subscribed", "subscription-paused", "application-paused")
@@ -111,6 +112,17 @@ def of_backend(backend: Backend) -> list[str]:
         if backend.same_header:
             same = f"; calls with the same value of `{backend.same_header}` go to the same one"
         said.append(f"It has {among}; turns go {turns}{same}.")
+    if backend.turned_away == "ask the next target":
+        said.append("A call that a target turns away (429, or 503 with Retry-After) goes to the next one.")
+    for target in backend.targets:
+        if target.capacity:
+            kept = (
+                f", of which what is left from {backend.kept_from} % on is kept for {words_of(list(backend.kept_for))}"
+            )
+            many = f"{target.capacity:,}".replace(",", " ")
+            said.append(f"{target.address} has {many} tokens a minute{kept if backend.kept_for else ''}.")
+    if backend.models:
+        said.append(f"Models are asked for by other names there: {', '.join(map(str, backend.models))}.")
     rules = backend.breaker
     if rules is not None:
         opens = [f"{rules.in_a_row} failures in a row"] if rules.in_a_row else []

@@ -381,6 +381,12 @@ def check(configuration: Configuration) -> list[Problem]:
                 shapes.setdefault(shape, operation.call)
                 found += _policies((*here, "operations", o, "policies"), operation.policies, "operation", api.name)
                 found += _misfits(version, operation, here, o)
+    plans = {f"{product.name}/{plan.name}" for product in configuration.products for plan in product.plans}
+    for b, backend in enumerate(configuration.backends):
+        for k, key in enumerate(backend.kept_for):
+            if key not in plans:
+                message = f"there is no plan {key!r} to keep capacity of {backend.name} for"
+                found.append(Problem(path=("backends", b, "kept_for", k), message=message))
     apis = {api.name for api in configuration.apis}
     for p, product in enumerate(configuration.products):
         for a, name in enumerate(product.apis):

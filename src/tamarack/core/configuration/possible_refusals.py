@@ -51,6 +51,10 @@ def possible_refusals(
     backend = configuration.backend(version.backend)
     if "backend-away" in codes and backend is not None and backend.sign_in_secret:
         codes.add("secret-missing")
+    if "backend-away" in codes and backend is not None and backend.models:
+        codes.add("unknown-model")
+    if "backend-away" in codes and backend is not None and backend.kept_for:
+        codes.add("capacity-kept")
     if "backend-away" in codes and backend is not None and backend.breaker is not None:
         codes.add("breaker-open")
     return sorted((REASONS[code] for code in codes), key=lambda reason: (reason.status, reason.code))

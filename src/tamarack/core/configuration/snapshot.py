@@ -14,9 +14,10 @@ from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
 from tamarack.core.checking.described import DescribedMessages, SchemaSets
 from tamarack.core.checking.describing import Describer
-from tamarack.core.configuration.backend import SameFor, Sharing
+from tamarack.core.configuration.backend import SameFor, Sharing, TurnedAway
 from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.model import Configuration, Operation, State, Version, bind_written, every_policy
+from tamarack.core.configuration.offered_models import ModelLine
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.life_cycle.brown_outs import BrownOut
@@ -90,6 +91,7 @@ class SnapshotTarget(Frozen):
     address: str
     weight: int = 1
     priority: int = 0
+    capacity: int = 0
 
     @model_validator(mode="before")
     @classmethod
@@ -108,6 +110,10 @@ class SnapshotBackend(Frozen):
     verify_tls: bool
     first_timeout_ms: int = 0
     whole_timeout_ms: int = 0
+    turned_away: TurnedAway = "answer the caller"
+    models: tuple[ModelLine, ...] = ()
+    kept_for: tuple[str, ...] = ()
+    kept_from: int = 100
     sharing: Sharing = "by weight"
     same_for: SameFor = ""
     same_header: str = ""
@@ -235,7 +241,12 @@ def compile_snapshot(
             SnapshotBackend(
                 name=backend.name,
                 targets=tuple(
-                    SnapshotTarget(address=target.address, weight=target.weight, priority=target.priority)
+                    SnapshotTarget(
+                        address=target.address,
+                        weight=target.weight,
+                        priority=target.priority,
+                        capacity=target.capacity,
+                    )
                     for target in backend.targets_in(environment)
                 ),
                 connect_timeout_ms=backend.connect_timeout_ms,
@@ -243,6 +254,10 @@ def compile_snapshot(
                 verify_tls=backend.verify_tls,
                 first_timeout_ms=backend.first_timeout_ms,
                 whole_timeout_ms=backend.whole_timeout_ms,
+                turned_away=backend.turned_away,
+                models=backend.models,
+                kept_for=backend.kept_for,
+                kept_from=backend.kept_from,
                 sharing=backend.sharing,
                 same_for=backend.same_for,
                 same_header=backend.same_header,

@@ -27,6 +27,8 @@ class Prompt:
     """What a call asks of a language model, and what its answer told."""
 
     __slots__ = (
+        "_capacity",
+        "_taken",
         "answers",
         "bound",
         "by_rule",
@@ -36,6 +38,7 @@ class Prompt:
         "first_us",
         "key",
         "model",
+        "renamed",
         "served",
         "settled",
         "shape",
@@ -43,7 +46,6 @@ class Prompt:
         "tells_usage",
         "tokens",
         "usage_added",
-        "why",
     )
 
     def __init__(self, shape: Shape, document: Any, learned: Learned, about: Key, size: int = 0) -> None:
@@ -82,14 +84,28 @@ class Prompt:
         """From when the target was asked until the first piece of its answer came."""
         self.settled = False
         """Whether its tokens are known, told or counted."""
-        self.why = ""
-        """Which target served it, and why that one, where there was a choice."""
+        self.renamed = False
+        """Whether its body asks for the model by a target's name."""
+        self._capacity: Any = None
+        self._taken = 0
 
     def reserves(self, unit: str) -> int:
         """What it reserves of a limit that counts in a unit."""
         if unit == "tokens":
             return self.tokens + self.completion
         return self.tokens if unit == "prompt tokens" else self.completion
+
+    def goes_to(self, capacity: Any, now: float) -> None:
+        """It takes of what is reserved at a target (a `core.balancing.capacity.Capacity`), and of no other's."""
+        self.leaves(0, now)
+        self._capacity, self._taken = capacity, self.reserves("tokens")
+        capacity.sent(now, self._taken)
+
+    def leaves(self, used: int, came: float) -> None:
+        """It has ended there, and used so many tokens."""
+        if self._capacity is not None:
+            self._capacity.settled(came, used - self._taken)
+            self._capacity = None
 
     def at_least(self, unit: str) -> int:
         """What it asks for itself: without what is only guessed of its answer."""

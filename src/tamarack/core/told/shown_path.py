@@ -64,6 +64,8 @@ def _inside(operation: Operation, stage: Stage) -> list[str]:
 def _target(choice: Choice) -> str:
     said = [f"priority {choice.priority}"] if choice.priority else []
     said += [f"weight {choice.weight}"] if choice.weight > 1 else []
+    said += [f"{choice.capacity.rules.tokens:,} tokens a minute"] if choice.capacity is not None else []
+    said += [f"models {', '.join(choice.models)}"] if choice.models is not None else []
     if choice.state is not None and choice.state.breaker is not None:
         said.append("with a breaker")
     return choice.target.label + (f" ({', '.join(said)})" if said else "")

@@ -235,12 +235,14 @@ class Trace:
         self.attempts += 1
         if not again:
             self._forwarded(call)
-            if self.attempts == 1:
+            if self.attempts == 1 and not call.note:
                 return
         if isinstance(answer, Failed):
             text = f"{choice.target.label} {answer.step}"
         else:
             text = f"{choice.target.label} answered {getattr(answer, 'status', 'too late')}"
+        if not again and self.attempts == 1:
+            text = f"{text}; {call.note}"
         verdict = "again" if again else "done"
         self.entries.append(Entry(Stage.FORWARD.value, f"Attempt {self.attempts}", verdict, "", "built in", text))
 
