@@ -216,16 +216,7 @@ def test_a_kept_log_cut_off_in_the_middle_is_read_up_to_there(tmp_path: Path) ->
 
 def record(id: str) -> tuple[object, ...]:
     row = dict.fromkeys(Record._fields, "")
-    numbers = (
-        "total_us",
-        "backend_us",
-        "rollout",
-        "request_bytes",
-        "response_bytes",
-        "held_us",
-        "prompt_tokens",
-        "completion_tokens",
-    )
+    numbers = [name for name, kind in Record.__annotations__.items() if kind in (int, "int")]
     return tuple(
         (
             row

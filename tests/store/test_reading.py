@@ -57,6 +57,9 @@ def made() -> list[Record]:
                 response_bytes=number,
                 prompt_tokens=number % 4,
                 completion_tokens=number % 6,
+                cached_tokens=number % 3,
+                first_us=number % 5 * 1000,
+                model=["", "notices", "notices-long"][number % 3],
             )
         )
     return calls
@@ -161,7 +164,15 @@ def test_counts_and_sums_are_exact_over_any_span(asked: Session, where: tuple[st
         assert (total.hits, total.misses) == tuple(sum(one.cache == n for one in mine) for n in ("hit", "miss"))
         assert total.asked == sum(one.target != "" for one in mine)
         assert total.held == sum(one.held_us > 0 for one in mine)
-        for name in ("total_us", "backend_us", "held_us", "request_bytes", "response_bytes", "prompt_tokens"):
+        for name in (
+            "total_us",
+            "backend_us",
+            "held_us",
+            "request_bytes",
+            "response_bytes",
+            "prompt_tokens",
+            "first_us",
+        ):
             assert getattr(total, name) == (sum(getattr(one, name) for one in mine) if mine else 0)
         assert total.min_us == min((one.total_us for one in mine), default=None)
         assert total.max_us == max((one.total_us for one in mine), default=None)

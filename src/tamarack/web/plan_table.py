@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 
 from tamarack.core.configuration import pricing
-from tamarack.core.configuration.plans import Plan
+from tamarack.core.configuration.plans import ModelPrice, Plan
 from tamarack.web.words import limits
 
 Row = tuple[str, tuple[str, ...]]
@@ -29,6 +29,10 @@ def _amount(name: str) -> Callable[[Plan], str]:
     return shown
 
 
+def _model_price(price: ModelPrice) -> str:
+    return f"{price.model} {pricing.shown(price.prompt)} of prompts, {pricing.shown(price.completion)} of answers"
+
+
 def _minutes(many: int) -> str:
     hours, rest = divmod(many, 60)
     return f"{hours} hour{'' if hours == 1 else 's'}" if hours and not rest else f"{_number(many)} minutes"
@@ -38,7 +42,7 @@ _ROWS: tuple[tuple[str, Callable[[Plan], str]], ...] = (
     ("Rates", lambda plan: limits(plan.limits) or "none"),
     ("For single APIs", lambda plan: "; ".join(f"{part.place} {limits(part.limits)}" for part in plan.parts) or "–"),
     ("Quota", _quota),
-    ("Tokens", lambda plan: f"{_number(plan.token_budget)} a {plan.quota_period}" if plan.token_budget else "–"),
+    ("Tokens", lambda plan: f"{_number(plan.token_budget)} a {plan.token_period}" if plan.token_budget else "–"),
     ("Credentials last", lambda plan: f"{plan.credential_days} days" if plan.credential_days else "until revoked"),
     (
         "Access tokens last",
@@ -50,6 +54,7 @@ _ROWS: tuple[tuple[str, Callable[[Plan], str]], ...] = (
     ("Per further thousand calls", _amount("price_per_thousand")),
     ("Tokens included", lambda plan: _number(plan.tokens_included)),
     ("Per thousand tokens", _amount("price_per_thousand_tokens")),
+    ("Per thousand tokens, by model", lambda plan: "; ".join(map(_model_price, plan.model_prices)) or "–"),
 )
 
 

@@ -226,7 +226,7 @@ def test_a_budget_is_kept_by_what_calls_took_and_not_by_what_they_reserved() -> 
 
 
 def test_a_plans_budget_binds_its_subscriptions_beside_its_quota() -> None:
-    plan = {"name": "skiff", "title": "Skiff", "quota_calls": 100, "token_budget": 90, "quota_period": "day"}
+    plan = {"name": "skiff", "title": "Skiff", "quota_calls": 100, "token_budget": 90, "token_period": "day"}
     product = {"name": "passage", "title": "Passage", "apis": ["sailings"], "plans": [plan]}
     made = configuration(
         version={

@@ -59,19 +59,9 @@ def test_of_no_calls_there_is_no_percentile() -> None:
 
 
 def record(at: int, total_us: int = 1000, **changes: object) -> Record:
-    values: dict[str, object] = dict.fromkeys(FIELDS, "")
-    numbers = (
-        "backend_us",
-        "rollout",
-        "request_bytes",
-        "response_bytes",
-        "held_us",
-        "prompt_tokens",
-        "completion_tokens",
-    )
-    values |= (
-        dict.fromkeys(numbers, 0) | {"stages_ns": ()} | {"at": at, "total_us": total_us, "status": 200, "id": f"{at:x}"}
-    )
+    numbers = [name for name, kind in Record.__annotations__.items() if kind in (int, "int")]
+    values: dict[str, object] = dict.fromkeys(FIELDS, "") | dict.fromkeys(numbers, 0) | {"stages_ns": ()}
+    values |= {"at": at, "total_us": total_us, "status": 200, "id": f"{at:x}"}
     return Record(**(values | changes))  # type: ignore[arg-type]
 
 

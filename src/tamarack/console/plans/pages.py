@@ -110,7 +110,14 @@ SWITCHES = {
     "has_tokens": ("token_budget",),
     "ends": ("credential_days",),
     "lasts": ("access_minutes",),
-    "costs": ("price_monthly", "calls_included", "price_per_thousand", "tokens_included", "price_per_thousand_tokens"),
+    "costs": (
+        "price_monthly",
+        "calls_included",
+        "price_per_thousand",
+        "tokens_included",
+        "price_per_thousand_tokens",
+        "model_prices",
+    ),
 }
 """What of a plan is switched on and off, with the fields that are nothing while it is off."""
 

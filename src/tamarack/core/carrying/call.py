@@ -134,6 +134,7 @@ class Call:
         "now",
         "old",
         "operation",
+        "own",
         "path",
         "policy",
         "prompt",
@@ -245,6 +246,8 @@ class Call:
         """What staff are told of that."""
         self.misfits: Sequence[Misfit] = ()
         """What of it, or of its answer, its description does not know."""
+        self.own: tuple[str, ...] = ()
+        """What a policy says to record besides: `traffic.record.MOST_OWN` texts."""
         self.prompt: Any = None
         """What it asks of a language model: a `core.language_models.prompt.Prompt`, where it is read as such."""
         self.prompt_tokens = 0

@@ -1,5 +1,6 @@
 """Products and plans: APIs packaged together, and what a subscriber gets of them for how much."""
 
+import re
 from collections.abc import Sequence
 from decimal import Decimal
 from typing import Annotated, Literal
@@ -10,9 +11,10 @@ from tamarack.core.configuration.audience import Audience
 from tamarack.core.limits.quota import Quota, Starts, TimeZone, WhenUsedUp
 from tamarack.core.limits.stretch import Period
 from tamarack.core.limits.window import MOST, Window, distinct, in_words
-from tamarack.core.types import Frozen, Name, Text, Title
+from tamarack.core.types import Frozen, Name, OneLine, Text, Title
 
 MOST_PARTS = 100
+_MODEL_PRICE = re.compile(r"(\S+?)\s*:\s*(?:prompt\s+([\d.]+))?\s*,?\s*(?:completion\s+([\d.]+))?")
 
 
 def _amount(value: object) -> object:
@@ -89,6 +91,35 @@ def part_for(parts: Sequence[Part], api: str, operation: str) -> Part | None:
     return own or next((part for part in parts if part.api == api and not part.operation), None)
 
 
+class ModelPrice(Frozen):
+    """What a thousand tokens of a model cost, of prompts and of completions.
+
+    Its text is `notices: prompt 0.01, completion 0.03`.
+    """
+
+    model: Annotated[str, StringConstraints(min_length=1, max_length=120), OneLine]
+    prompt: Money = Decimal(0)
+    completion: Money = Decimal(0)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: object) -> object:
+        if not isinstance(value, str):
+            return value
+        found = _MODEL_PRICE.fullmatch(value.strip())
+        if found is None:
+            raise ValueError(
+                f"{value[:120]!r} is no price of a model; write it like 'notices: prompt 0.01, completion 0.03'"
+            )
+        return {"model": found[1], "prompt": found[2] or "0", "completion": found[3] or "0"}
+
+    def __str__(self) -> str:
+        return f"{self.model}: prompt {self.prompt:f}, completion {self.completion:f}"
+
+
+ModelPriceLine = Annotated[ModelPrice, PlainSerializer(str, return_type=str)]
+
+
 class Plan(Frozen):
     """What a subscriber gets: how much may be called, for how long a credential is good, who approves, the price.
 
@@ -132,6 +163,9 @@ class Plan(Frozen):
         title="Token budget",
         description="Tokens of language models in each period.",
     )
+    token_period: Period = Field(
+        default="month", title="Budget's period", description="Begins where the quota's periods would."
+    )
     credential_days: int = Field(
         default=0,
         ge=0,
@@ -161,9 +195,25 @@ class Plan(Frozen):
     )
     tokens_included: int = Field(default=0, ge=0, le=10**12, title="Tokens included")
     price_per_thousand_tokens: Money = Field(default=Decimal(0), title="Per thousand tokens")
+    model_prices: tuple[ModelPriceLine, ...] = Field(
+        default=(),
+        max_length=MOST_PARTS,
+        title="In its place, for single models",
+        description="One a line, per thousand: `notices: prompt 0.01, completion 0.03`. What is included does not count"
+        " for them.",
+    )
     visible_to: Audience = ()
 
     _no_two_alike = field_validator("limits")(distinct)
+
+    @field_validator("model_prices")
+    @classmethod
+    def _one_price_each(cls, prices: tuple[ModelPrice, ...]) -> tuple[ModelPrice, ...]:
+        names = [price.model for price in prices]
+        twice = next((name for name in names if names.count(name) > 1), None)
+        if twice is not None:
+            raise ValueError(f"{twice!r} has two prices; keep one")
+        return prices
 
     @field_validator("parts")
     @classmethod
@@ -189,13 +239,13 @@ class Plan(Frozen):
 
     @property
     def tokens(self) -> Quota | None:
-        """The budget of tokens, where the plan has one; in the periods of its quota."""
+        """The budget of tokens, where the plan has one; used up, it does as the quota does."""
         if not self.token_budget:
             return None
         return Quota(
             calls=self.token_budget,
             unit="tokens",
-            period=self.quota_period,
+            period=self.token_period,
             starts=self.quota_starts,
             time_zone=self.quota_time_zone,
             when_used_up=self.quota_used_up,
@@ -204,7 +254,9 @@ class Plan(Frozen):
     @property
     def is_free(self) -> bool:
         """Whether it costs nothing, however much is called."""
-        return not (self.price_monthly or self.price_per_thousand or self.price_per_thousand_tokens)
+        return not (
+            self.price_monthly or self.price_per_thousand or self.price_per_thousand_tokens or self.model_prices
+        )
 
     def part_for(self, api: str, operation: str) -> Part | None:
         """The part that speaks of an operation: its own, else its API's."""

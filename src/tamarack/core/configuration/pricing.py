@@ -3,6 +3,7 @@
 Further thousands are charged for each thousand begun, so that one call more than is included costs a whole one.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from decimal import ROUND_HALF_EVEN, Decimal
 
@@ -56,11 +57,19 @@ def share_of_month(days: int, of: int) -> Decimal:
     return Decimal(days) / Decimal(of)
 
 
-def charge(plan: Plan, calls: int, tokens: int = 0, days: int = 1, of: int = 1) -> Charge:
+Tokens = Mapping[str, tuple[int, int]]
+"""Tokens of prompts and of completions, by model; an empty name where none was named."""
+
+
+def charge(plan: Plan, calls: int, tokens: int | Tokens = 0, days: int = 1, of: int = 1) -> Charge:
     """What `calls` and `tokens` in one month cost under a plan that was in force for `days` of its `of` days.
 
-    The monthly price and what is included are taken in proportion to the days; what is included is rounded up.
+    The monthly price and what is included are taken in proportion to the days; what is included is rounded up. Tokens
+    of models that have prices of their own are charged by those, and by nothing else.
     """
+    by_model: Tokens = {"": (tokens, 0)} if isinstance(tokens, int) else tokens
+    own = {price.model: price for price in plan.model_prices}
+    tokens = sum(sum(used) for model, used in by_model.items() if model not in own)
     if calls < 0 or tokens < 0:
         raise ValueError(f"{calls} calls and {tokens} tokens: numbers used are not below 0")
     share = share_of_month(days, of)
@@ -75,6 +84,15 @@ def charge(plan: Plan, calls: int, tokens: int = 0, days: int = 1, of: int = 1) 
             many = thousands_begun(used, -(-included * days // of))
             if many:
                 lines.append(Line(what, many, price, rounded(price * many, plan.currency)))
+    for model, taken in sorted(by_model.items()):
+        if model not in own:
+            continue
+        prices = (own[model].prompt, own[model].completion)
+        for kind, number, each in zip(("prompt", "completion"), taken, prices, strict=True):
+            many = thousands_begun(number, 0)
+            if many and each:
+                what = f"thousand {kind} tokens of {model}"
+                lines.append(Line(what, many, each, rounded(each * many, plan.currency)))
     return Charge(plan.currency, tuple(lines))
 
 
@@ -90,6 +108,11 @@ def in_words(plan: Plan) -> str:
         included = f" with {plan.tokens_included:,} tokens".replace(",", " ") if plan.tokens_included else ""
         price = f"{shown(plan.price_per_thousand_tokens)} {plan.currency} per thousand tokens"
         said += f"{included}, {'then ' if included else ''}{price}"
+    for one in plan.model_prices:
+        said += (
+            f"; {one.model} {shown(one.prompt)} {plan.currency} per thousand tokens of prompts and"
+            f" {shown(one.completion)} of completions"
+        )
     return said
 
 

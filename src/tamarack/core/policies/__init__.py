@@ -13,7 +13,15 @@ from tamarack.core.policies.identify import access_token, api_key, client_secret
 from tamarack.core.policies.kind import Policy, PolicyKind
 from tamarack.core.policies.meter import call_cost, call_quota, limit_fields, rate_limit, token_count, token_limit
 from tamarack.core.policies.on_error import error_answer
-from tamarack.core.policies.permit import address_ranges, groups, models, referring_site, required_claims, scopes
+from tamarack.core.policies.permit import (
+    address_ranges,
+    dimensions,
+    groups,
+    models,
+    referring_site,
+    required_claims,
+    scopes,
+)
 from tamarack.core.policies.returns import answer_body, answer_check, answer_fields
 from tamarack.core.policies.shape import request_body, request_check, request_fields, rewrite
 from tamarack.core.policies.written import WrittenPolicy
@@ -39,6 +47,7 @@ KINDS: dict[str, PolicyKind] = {
         address_ranges.KIND,
         referring_site.KIND,
         models.KIND,
+        dimensions.KIND,
         rate_limit.KIND,
         call_quota.KIND,
         call_cost.KIND,

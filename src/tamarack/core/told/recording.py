@@ -11,11 +11,14 @@ from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_NOTE, LONGEST_PA
 
 _NO_OPERATION = ("", "", "")
 _NOBODY = _NO_GRANT = ("", "")
+_NO_MODEL = ("", "", 0, 0)
+_NOTHING_OWN = ("", "", "")
 
 
 def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
     """A call as it is recorded, however it ended. What callers wrote loses what no database takes."""
     operation, caller, grant, taken, agent = call.operation, call.caller, call.grant, call.taken, call.agent
+    prompt = call.prompt
     return (
         call.id.decode(),
         int(call.now * 1_000_000),
@@ -46,4 +49,11 @@ def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
         call.ended_at if operation is not None else (),
         call.policy,
         one_line(call.note or in_one_line(call.misfits))[:LONGEST_NOTE] if call.note or call.misfits else "",
+        *(_of_model(prompt) if prompt is not None else _NO_MODEL),
+        *(call.own or _NOTHING_OWN),
     )
+
+
+def _of_model(prompt: Any) -> tuple[str, str, int, int]:
+    """The model asked for and the one that answered, cached tokens, and the time to the first piece."""
+    return one_line(prompt.model), one_line(prompt.served), prompt.cached_tokens, prompt.first_us

@@ -96,6 +96,18 @@ _PLAIN: Mapping[str, Measure] = {
     "completion tokens": Measure(
         "completion tokens", "count", lambda t, _: t.completion_tokens, adds=True, needs=("completion_tokens",)
     ),
+    "cached tokens": Measure(
+        "cached prompt tokens", "count", lambda t, _: t.cached_tokens, adds=True, needs=("cached_tokens",)
+    ),
+    "first piece": Measure(
+        "mean time to the first piece", "time", lambda t, _: share(t.first_us, t.firsts), needs=("first_us", "firsts")
+    ),
+    "tokens a second": Measure(
+        "completion tokens a second of an answer",
+        "rate",
+        lambda t, _: share(t.completion_tokens * 1_000_000, t.telling_us),
+        needs=("completion_tokens", "telling_us"),
+    ),
 }
 
 

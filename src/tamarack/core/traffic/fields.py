@@ -63,6 +63,13 @@ CALL_FIELDS: Mapping[str, Field] = {
     "request-size": Field("request size", "request_bytes", "size", otel="http.request.body.size"),
     "answer-size": Field("answer size", "response_bytes", "size", otel="http.response.body.size"),
     "prompt-tokens": Field("prompt tokens", "prompt_tokens", "number", otel="gen_ai.usage.input_tokens"),
+    "model": Field("model", "model", rolled=True, otel="gen_ai.request.model"),
+    "model-served": Field("model that answered", "model_served", otel="gen_ai.response.model"),
+    "first-took": Field("time to the first piece", "first_us", "time"),
+    "cached-tokens": Field("cached prompt tokens", "cached_tokens", "number"),
+    "own-one": Field("own dimension 1", "own_1"),
+    "own-two": Field("own dimension 2", "own_2"),
+    "own-three": Field("own dimension 3", "own_3"),
     "completion-tokens": Field("completion tokens", "completion_tokens", "number", otel="gen_ai.usage.output_tokens"),
 }
 """Every field, by the name that conditions use."""

@@ -53,6 +53,18 @@ class Record(NamedTuple):
     """The name of the policy, limit or plan that refused the call."""
     note: str = ""
     """What staff are told of a refusal or a failure besides its reason: what was asked for, or which step failed."""
+    model: str = ""
+    """The language model that was asked for, by its name on the gateway."""
+    model_served: str = ""
+    """The one that answered, as its answer says."""
+    cached_tokens: int = 0
+    """Of the prompt's tokens, those that the model had at hand."""
+    first_us: int = 0
+    """From when the target was asked until the first piece of its answer came, where a model was asked."""
+    own_1: str = ""
+    own_2: str = ""
+    own_3: str = ""
+    """What a policy says to record besides, as `name: value`."""
 
 
 FIELDS: tuple[str, ...] = Record._fields
@@ -67,6 +79,8 @@ LONGEST_PATH = 400
 LONGEST_AGENT = 200
 LONGEST_USER = 200
 LONGEST_NOTE = 300
+LONGEST_OWN = 120
+MOST_OWN = 3
 
 TIMED: tuple[Stage, ...] = (
     Stage.RECEIVE,

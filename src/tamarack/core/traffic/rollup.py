@@ -28,6 +28,7 @@ class Key(NamedTuple):
     plan: str
     target: str
     cache: str
+    model: str
 
 
 class Cell(NamedTuple):
@@ -54,6 +55,7 @@ def roll_up(records: Iterable[Record], grains: Iterable[str] = tuple(GRAINS)) ->
             record.plan,
             record.target,
             record.cache,
+            record.model,
         )
         at = (record.at // 60_000_000 * 60, key)
         totals = minutes.get(at)

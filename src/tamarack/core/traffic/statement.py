@@ -16,7 +16,7 @@ from tamarack.core.configuration.pricing import Charge, charge, rounded
 
 @dataclass(frozen=True, slots=True, order=True)
 class Use:
-    """The calls of one application to one API under one plan (`product/plan`; empty: under none)."""
+    """The calls of one application to one API under one plan (`product/plan`; empty: under none), of one model."""
 
     application: str
     plan: str
@@ -26,6 +26,8 @@ class Use:
     failed: int = 0
     prompt_tokens: int = 0
     completion_tokens: int = 0
+    model: str = ""
+    """The language model that was asked; each has its own line."""
 
     @property
     def charged(self) -> int:
@@ -119,6 +121,7 @@ class Statement:
                     "charged": one.charged,
                     "prompt_tokens": one.prompt_tokens,
                     "completion_tokens": one.completion_tokens,
+                    "model": one.model,
                 }
                 for one in self.uses
             ],
@@ -205,6 +208,10 @@ def make_statement(
     costs = []
     for (application, name), mine in sorted(used.items()):
         calls, tokens = sum(one.charged for one in mine), sum(one.tokens for one in mine)
+        by_model: dict[str, tuple[int, int]] = {}
+        for one in mine:
+            prompt, completion = by_model.get(one.model, (0, 0))
+            by_model[one.model] = (prompt + one.prompt_tokens, completion + one.completion_tokens)
         in_force = min(of, days.get((application, name), of if mine else 0))
         plan = plans.get(name)
         if plan is None:
@@ -212,6 +219,6 @@ def make_statement(
             costs.append(Cost(application, name, name, calls, tokens, in_force, None, note))
             continue
         costs.append(
-            Cost(application, name, plan.title, calls, tokens, in_force, charge(plan, calls, tokens, in_force, of))
+            Cost(application, name, plan.title, calls, tokens, in_force, charge(plan, calls, by_model, in_force, of))
         )
     return Statement(organization, title, month, ended, lines, tuple(costs), tuple(adjustments))

@@ -9,7 +9,8 @@ from tamarack.core.traffic.record import HIT, MISS, REVALIDATED, STALE, Record
 
 SUMS = (
     "calls", "refused", "failed", "asked", "hits", "misses", "held", "marked", "total_us", "backend_us", "held_us",
-    "request_bytes", "response_bytes", "prompt_tokens", "completion_tokens", "of_2xx", "of_3xx", "of_4xx", "of_5xx",
+    "request_bytes", "response_bytes", "prompt_tokens", "completion_tokens",
+    "cached_tokens", "firsts", "first_us", "telling_us", "of_2xx", "of_3xx", "of_4xx", "of_5xx",
 )  # fmt: skip
 """The totals that simply add up."""
 
@@ -40,6 +41,12 @@ class Totals:
     response_bytes: int = 0
     prompt_tokens: int = 0
     completion_tokens: int = 0
+    cached_tokens: int = 0
+    firsts: int = 0
+    """Answers of language models whose first piece was timed, and how long those took together (`first_us`)."""
+    first_us: int = 0
+    telling_us: int = 0
+    """How long the backend took for answers that have completion tokens."""
     of_2xx: int = 0
     of_3xx: int = 0
     of_4xx: int = 0
@@ -74,6 +81,12 @@ class Totals:
             self.misses += record.cache in (MISS, REVALIDATED)
         self.prompt_tokens += record.prompt_tokens
         self.completion_tokens += record.completion_tokens
+        if record.completion_tokens:
+            self.telling_us += record.backend_us
+        self.cached_tokens += record.cached_tokens
+        if record.first_us:
+            self.firsts += 1
+            self.first_us += record.first_us
         match record.status // 100:
             case 2:
                 self.of_2xx += 1
@@ -111,6 +124,10 @@ class Totals:
         self.response_bytes += other.response_bytes
         self.prompt_tokens += other.prompt_tokens
         self.completion_tokens += other.completion_tokens
+        self.cached_tokens += other.cached_tokens
+        self.firsts += other.firsts
+        self.first_us += other.first_us
+        self.telling_us += other.telling_us
         self.of_2xx += other.of_2xx
         self.of_3xx += other.of_3xx
         self.of_4xx += other.of_4xx

@@ -65,16 +65,16 @@ def uses(session: Session, organization: Organization, month: str) -> list[Use]:
     first, last = month_of(month)
     where = [Where(field="environment", how="is", values=(CHARGED_IN,)),
              Where(field="organization", how="is", values=(organization.name,))]  # fmt: skip
-    asked = Question(first, last, where, ("application", "plan", "api"), most=MOST_LINES,
+    asked = Question(first, last, where, ("application", "plan", "api", "model"), most=MOST_LINES,
                      sums=("refused", "failed", "prompt_tokens", "completion_tokens"))  # fmt: skip
     found = []
     for group in answer(session, asked).groups:
         if group.key is None:
             raise NotPossible(f"The month has more than {MOST_LINES:,} lines; a statement cannot tell them all.")
-        application, plan, api = group.key
+        application, plan, api, model = group.key
         total = group.total
         found.append(Use(application, plan, api, total.calls, total.refused, total.failed, total.prompt_tokens,
-                         total.completion_tokens))  # fmt: skip
+                         total.completion_tokens, model))  # fmt: skip
     return found
 
 

@@ -50,7 +50,13 @@ _OF_KEYS = {
     "of_5xx": "status / 100 = 5",
 }
 """Totals that follow from what calls have in common: the calls for which something holds."""
-_RAW = {"asked": "(target <> '')::int", "held": "(held_us > 0)::int", "marked": "(mark <> '')::int"}
+_RAW = {
+    "asked": "(target <> '')::int",
+    "held": "(held_us > 0)::int",
+    "marked": "(mark <> '')::int",
+    "firsts": "(first_us > 0)::int",
+    "telling_us": "CASE WHEN completion_tokens > 0 THEN backend_us ELSE 0 END",
+}
 """What a single call adds to a total that is not a column of its own."""
 _RAW_TIMES = {
     "histogram": ("total_us", ""),

@@ -55,6 +55,13 @@ class CallRow(SQLModel, table=True):
     )
     policy: str = Field(default="", sa_column_kwargs={"server_default": ""})
     note: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    model: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    model_served: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    cached_tokens: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    first_us: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    own_1: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    own_2: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    own_3: str = Field(default="", sa_column_kwargs={"server_default": ""})
     batch: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     """The number of the batch that it came in; 0 of calls from before batches had numbers."""
 
@@ -96,6 +103,7 @@ class RollupKey(SQLModel, table=True):
     plan: str
     target: str
     cache: str
+    model: str = Field(default="", sa_column_kwargs={"server_default": ""})
 
 
 class _Rollup(SQLModel):
@@ -114,6 +122,10 @@ class _Rollup(SQLModel):
     response_bytes: int = Field(sa_type=BigInteger)
     prompt_tokens: int = Field(sa_type=BigInteger)
     completion_tokens: int = Field(sa_type=BigInteger)
+    cached_tokens: int = Field(default=0, sa_type=BigInteger, sa_column_kwargs={"server_default": "0"})
+    firsts: int = Field(default=0, sa_type=BigInteger, sa_column_kwargs={"server_default": "0"})
+    first_us: int = Field(default=0, sa_type=BigInteger, sa_column_kwargs={"server_default": "0"})
+    telling_us: int = Field(default=0, sa_type=BigInteger, sa_column_kwargs={"server_default": "0"})
     min_us: int | None = Field(sa_type=BigInteger, nullable=True)
     max_us: int | None = Field(sa_type=BigInteger, nullable=True)
     histogram: bytes = Field(sa_type=LargeBinary)

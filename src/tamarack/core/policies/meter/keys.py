@@ -52,7 +52,8 @@ def _or_address(find: Key) -> Key:
     return key
 
 
-def _header(name: bytes) -> Key:
+def header_value(name: bytes) -> Key:
+    """The first value of a header field."""
     return lambda call: next((value.decode("latin-1") for field, value in call.headers if field == name), "")
 
 
@@ -62,7 +63,9 @@ def _query(name: bytes) -> Key:
     )
 
 
-def _claim(name: str) -> Key:
+def claim_value(name: str) -> Key:
+    """The value of a claim of the token that a call shows, as text."""
+
     def found(call: Call) -> str:
         value = claim_at(call.claims, name) if call.claims is not None else MISSING
         return "" if value is MISSING or value is None else str(value)
@@ -109,11 +112,11 @@ def key_of(by: str, name: str = "") -> Key:
     """What a call counts for, by a property of that name."""
     match by:
         case "header":
-            return _or_address(_header(header_name(name).encode()))
+            return _or_address(header_value(header_name(name).encode()))
         case "query":
             return _or_address(_query(name.encode()))
         case "claim":
-            return _or_address(_claim(name))
+            return _or_address(claim_value(name))
         case _:
             return KEYS[by]
 
