@@ -54,7 +54,7 @@ CALLERS = [
                {product: ("s", f"{product}/{plan}") for product, plan in one.subscriptions}, "192.0.2.1")
     for organization in ORGANIZATIONS for one in organization.applications
 ]  # fmt: skip
-TARGETS = {"timetable": "t", "fares": "f", "positions": "p", "berths": "b", "announcer": "a",
+TARGETS = {"timetable": "t", "fares": "f", "positions": "p", "berths": "b", "announcer": "a", "announcer, second": "a2",
            "positions, second": "p2"}  # fmt: skip
 
 

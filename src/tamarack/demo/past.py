@@ -121,6 +121,13 @@ def _call(
     tokens = (0, 0)
     if kind.tokens and status == 200 and not reason:
         tokens = (round(kind.tokens[0] * draw.uniform(0.7, 1.4)), round(kind.tokens[1] * draw.uniform(0.4, 1.7)))
+    model = served = ""
+    if kind.tokens:
+        model, served = "notices", "quay-notices-1"
+        if plan.endswith("/liner") and draw.random() < 0.4:
+            model, served = "notices-long", "quay-notices-1-long"
+        if target and draw.random() < 0.22 * rhythm(at):  # what the reserved target turned away
+            target, served = targets["announcer, second"], "tide-notices-2"
     own_us = draw.randint(60, 180)
     path = fill(kind.path, draw, f"{at:%Y-%m-%d}").partition("?")[0]
     return Record(
@@ -153,6 +160,10 @@ def _call(
         completion_tokens=tokens[1],
         stages_ns=_stages(draw, own_us, backend_us, bool(target)),
         policy=policy,
+        model=model,
+        model_served=served if tokens != (0, 0) else "",
+        first_us=backend_us // 3 if tokens != (0, 0) else 0,
+        cached_tokens=tokens[0] // 3 if draw.random() < 0.3 else 0,
     )
 
 

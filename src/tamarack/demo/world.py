@@ -76,7 +76,9 @@ ORGANIZATIONS = (
             DemoApplication(
                 "Counter Desk", "Sells passages at the quay", (("passage", "cutter"), ("notices", "cutter")), 5.0
             ),
-            DemoApplication("Kiosk", "Ticket machines in every port", (("passage", "cutter"),), 3.0),
+            DemoApplication(
+                "Kiosk", "Ticket machines in every port", (("passage", "cutter"), ("notices", "cutter")), 3.0
+            ),
         ),
     ),
     DemoOrganization(
@@ -122,7 +124,7 @@ ORGANIZATIONS = (
             DemoApplication(
                 "Island Planner",
                 "Plans days out between the islands",
-                (("passage", "cutter"), ("fleet", "cutter"), ("harbour", "skiff")),
+                (("passage", "cutter"), ("fleet", "cutter"), ("harbour", "skiff"), ("notices", "liner")),
                 8.0,
             ),
             DemoApplication(

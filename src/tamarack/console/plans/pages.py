@@ -188,7 +188,7 @@ def save_plan(product: str) -> Any:
     for switch, names in SWITCHES.items():
         if switch not in typed:  # off: what was typed behind it is of no use
             for name in names:
-                typed[name] = "0"
+                typed[name] = "" if name == "model_prices" else "0"
     made, form = read_form(Plan, _FIELDS, typed)
     form.values |= {name: request.form[name] for names in SWITCHES.values() for name in names if name in request.form}
     if isinstance(made, Plan) and any(plan.name == made.name and plan is not kept for plan in found.plans):
