@@ -2,16 +2,19 @@
 
 import http.client
 import json
+import re
 from contextlib import closing
 from email.message import Message
 from typing import Any
 
 import psycopg
 import pytest
-from playwright.sync_api import Page
+from playwright.sync_api import Page, expect
 
 from helpers import until
 from journeys.conftest import Installation, sign_in
+from tamarack.demo.places import ANNOUNCER_OVERFLOW
+from tamarack.demo.world import STAFF
 
 pytestmark = pytest.mark.journey
 
@@ -29,12 +32,14 @@ def counter_desk_key(demo: Installation, page: Page) -> str:
     return page.locator("#key").inner_text()
 
 
-def ask(demo: Installation, key: str, path: str, body: Any = None) -> tuple[int, Message, str]:
+def ask(
+    demo: Installation, key: str, path: str, body: Any = None, api: str = "announcements"
+) -> tuple[int, Message, str]:
     """Status, fields and body of an answer, whole or streamed. The plan lets two calls a second through, so it asks
     again where it was too fast."""
 
     def answered() -> tuple[int, Message, str] | None:
-        found = ask_once(demo, key, path, body)
+        found = ask_once(demo, key, f"/{api}/v1{path}", body)
         return None if found[0] == 429 and '"over-plan"' in found[2] else found
 
     return until(answered, f"an answer to {path}")  # type: ignore[no-any-return]
@@ -45,7 +50,7 @@ def ask_once(demo: Installation, key: str, path: str, body: Any = None) -> tuple
     fields = {"Authorization": f"Bearer {key}", "User-Agent": AGENT, "Content-Type": "application/json"}
     sent = json.dumps(body) if body is not None else None
     with closing(http.client.HTTPConnection("127.0.0.1", demo.base + 2, timeout=20)) as connection:
-        connection.request("POST" if sent else "GET", f"/announcements/v1{path}", sent, fields)
+        connection.request("POST" if sent else "GET", path, sent, fields)
         answer = connection.getresponse()
         return answer.status, answer.headers, answer.read().decode()
 
@@ -115,3 +120,53 @@ def recorded(demo: Installation) -> list[tuple[int, int]]:
     )
     with psycopg.connect(demo.database) as connection:
         return list(connection.execute(query, (AGENT,)))
+
+
+def test_a_models_server_becomes_a_chat_api_whose_fifth_call_is_over_its_tokens(demo: Installation, page: Page) -> None:
+    admin = STAFF[0]
+    sign_in(page, demo.console, admin.email, admin.password)
+    # brought in from its address alone, which tells its models
+    page.goto(f"{demo.console}/apis/new/")
+    page.get_by_role("link", name="Start from a language model's server").click()
+    page.get_by_label("Address", exact=True).fill("http://127.0.0.1:1")
+    page.get_by_role("button", name="Ask for its models").click()
+    expect(page.get_by_text("may not be reached from here")).to_be_visible()
+    page.get_by_label("Address", exact=True).fill(f"http://127.0.0.1:{demo.base + 20 + ANNOUNCER_OVERFLOW}")
+    page.get_by_role("button", name="Ask for its models").click()
+    expect(page.get_by_text("It offers 1: tide-notices-2.")).to_be_visible()
+    page.get_by_label("Models that callers may ask for").fill("pen = tide-notices-2")
+    page.get_by_label("Title").fill("Harbour Pen")
+    page.get_by_label("Name in addresses and files").fill("harbour-pen")
+    page.get_by_label("Base path").fill("/harbour-pen/v1")
+    page.get_by_role("button", name="Save to the draft").click()
+    expect(page.get_by_text("Harbour Pen 1 is in the draft, with 4 operations.")).to_be_visible()
+    # bounded by tokens, offered, and rolled out
+    page.get_by_label("Add to Meter, Harbour Pen 1").click()
+    page.get_by_role("link", name="Token limit").click()
+    page.get_by_label("Tokens, at most, as text").fill("250 per day")
+    page.get_by_role("button", name="Place it").click()
+    expect(page.get_by_text("Each caller may use 250 tokens a day.")).to_be_visible()
+    page.goto(f"{demo.console}/plans/notices")
+    page.get_by_role("checkbox", name="Harbour Pen", exact=True).check()
+    page.get_by_role("button", name="Save to the draft").click()
+    page.get_by_role("link", name=re.compile("not rolled out")).click()
+    page.get_by_role("button", name="Roll out to production").click()
+    expect(page.get_by_text("Every node that responds is running it.")).to_be_visible()
+    # the four first calls leave too little for a fifth
+    key = counter_desk_key(demo, page)
+    late = {"model": "pen", "messages": LATE, "max_tokens": 60}
+    until(lambda: ask(demo, key, "/models", api="harbour-pen")[0] == 200, "the key")
+    for _ in range(4):
+        status, fields, body = ask(demo, key, "/chat/completions", late, api="harbour-pen")
+        assert (status, json.loads(body)["model"]) == (200, "tide-notices-2")
+        assert 'qu="tokens"' in fields["RateLimit-Policy"]
+    status, fields, body = ask(demo, key, "/chat/completions", late, api="harbour-pen")
+    problem = json.loads(body)
+    assert (status, problem["reason"]) == (429, "over-tokens"), body
+    assert int(fields["Retry-After"]) > 0 and "250 tokens per day" in problem["detail"]
+    assert ask(demo, key, "/chat/completions", late | {"max_tokens": 1}, api="harbour-pen")[0] == 200
+    # the board of whoever pays tells whose tokens they were
+    sign_in(page, demo.console, admin.email, admin.password)
+    page.goto(f"{demo.console}/traffic/boards/language-models?span=hour")
+    expect(page.get_by_role("link", name="Tokens, by application", exact=True)).to_be_visible()
+    until(lambda: page.reload() and page.get_by_text("counter-desk").count(), "the application on the board")

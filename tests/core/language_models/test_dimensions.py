@@ -10,7 +10,9 @@ from tamarack.core.traffic.record import LONGEST_OWN, Record
 
 
 def test_they_are_recorded_in_the_order_of_their_lines_and_in_one_line_each() -> None:
-    chats = Chats({"kind": "dimensions", "of": ["cost-centre: header X-Cost-Centre", "crew: claim crew"]})
+    chats = Chats(
+        {"kind": "token-count"}, {"kind": "dimensions", "of": ["cost-centre: header X-Cost-Centre", "crew: claim crew"]}
+    )
     chats.ask(asking(), told(), headers=[(b"x-cost-centre", b"4711\tquay" + b"x" * 200)])
     record = Record(*record_of(chats.call, "production", "n1"))
     assert (

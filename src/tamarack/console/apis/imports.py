@@ -12,9 +12,10 @@ from pydantic import ValidationError
 from tamarack.console.apis.handing_in import handed_in
 from tamarack.console.page import acting, back_to, done, draft, render, requires
 from tamarack.core.configuration.backend import Backend, Target
-from tamarack.core.configuration.model import Api, Operation, Version, check
+from tamarack.core.configuration.model import Api, Operation, Style, Version, check
 from tamarack.core.openapi.excerpt import excerpt
 from tamarack.core.openapi.read import Description
+from tamarack.core.policies import Policy
 from tamarack.core.policies.answer.mock import Mock
 from tamarack.core.portal.markdown_words import markdown_words
 from tamarack.core.types import problems_of
@@ -73,8 +74,8 @@ def save_bare() -> Any:
     typed = {name: request.form.get(name, "").strip() for name in FIELDS}
     errors: dict[str, str] = {}
     backend = _new_backend([], typed, errors)
-    api = _build(typed, BARE, "", errors, backend)
-    return _save(api, backend) if api is not None else (_bare(typed, errors), 422)
+    api = build_api(typed, BARE, "", errors, backend)
+    return save_api(api, backend) if api is not None else (_bare(typed, errors), 422)
 
 
 def _bare(typed: dict[str, str], errors: dict[str, str]) -> str:
@@ -119,11 +120,11 @@ def save(sha256: str) -> Any:
     errors: dict[str, str] = {}
     operations = tuple(Operation(call=one.call, summary=one.summary) for one in described.operations)
     backend = _new_backend(_new_servers(described), typed, errors)
-    api = _build(typed, operations, sha256, errors, backend)
+    api = build_api(typed, operations, sha256, errors, backend)
     if api is None:
         return _document_page(sha256, typed, errors), 422
     documents.keep_document(db(), documents.document_text(db(), sha256) or "")
-    return _save(api, backend)
+    return save_api(api, backend)
 
 
 NEW = "new:"
@@ -160,13 +161,17 @@ def _new_backend(servers: list[str], typed: dict[str, str], errors: dict[str, st
     except ValidationError as error:
         errors["address"] = problems_of(error)[0].message
         return None
-    taken = {backend.name for backend in draft().backends}
-    name = _short(slug(typed["title"])) or "backend"
-    free = next(one for one in (name, *(f"{name}-{n}" for n in range(2, 999))) if one not in taken)
     try:
-        return Backend(name=free, targets=(target,))
+        return Backend(name=free_name(typed["title"]), targets=(target,))
     except ValidationError:  # a title without a letter, say: the title's own error says so
         return None
+
+
+def free_name(title: str) -> str:
+    """A name for a backend that no other has, from the title of its API."""
+    taken = {backend.name for backend in draft().backends}
+    name = _short(slug(title)) or "backend"
+    return next(one for one in (name, *(f"{name}-{n}" for n in range(2, 999))) if one not in taken)
 
 
 def _document_page(sha256: str, typed: dict[str, str], errors: dict[str, str]) -> str:
@@ -212,22 +217,26 @@ def _short(name: str) -> str:
     return "-".join(words)[:LONGEST_NAME].rstrip("-")
 
 
-def _build(
+def build_api(
     typed: dict[str, str],
     operations: tuple[Operation, ...],
     document: str,
     errors: dict[str, str],
     backend: Backend | None = None,
+    policies: tuple[Policy, ...] = (),
+    style: Style = "rest",
 ) -> Api | None:
     """The API as it would become, another version of it where there is one of its name; None where it has errors.
 
-    `backend` is one that is made with it.
+    `backend` is one that is made with it, `policies` stand on it from the start.
     """
     if not typed["backend"] and backend is None and not errors:
         errors["backend"] = "choose the backend that answers its calls, or give the address of a new one"
     existing = draft().api(typed["name"])
     data = {name: typed[name] for name in ("name", "title", "summary")} | {"owner": typed["owner"] or acting().name}
+    data["style"] = style
     inside: dict[str, Any] = {name: typed[name] for name in ("version", "base_path", "backend")}
+    inside["policies"] = policies
     if backend is not None:
         inside["backend"] = backend.name
     elif typed["backend"] == MOCK and document:
@@ -257,7 +266,7 @@ def _field_of(path: tuple[str | int, ...]) -> str:
     return next((part for part in reversed(path) if isinstance(part, str) and part in FIELDS), "")
 
 
-def _save(api: Api, backend: Backend | None = None) -> Any:
+def save_api(api: Api, backend: Backend | None = None) -> Any:
     version = api.versions[-1]
     backed = None
     if backend is not None:

@@ -179,6 +179,9 @@ class DocumentationPage(Frozen):
 MOST_PAGES = 100
 
 
+Style = Literal["rest", "chat"]
+
+
 class Api(Frozen):
     """A managed API and its versions, with the pages that its owner wrote, in their order."""
 
@@ -188,7 +191,8 @@ class Api(Frozen):
     owner: Annotated[str, StringConstraints(strip_whitespace=True, max_length=120), OneLine] = ""
     contact: Line = ""
     """Where developers may turn; the portal shows it, and never the owner."""
-    style: Literal["rest"] = "rest"
+    style: Style = "rest"
+    """How it is called; a chat API publishes a language model's server."""
     naming: VersionNaming | None = None
     """How calls name a version where several share a base path; None where each has its own."""
     visible_to: Audience = ()

@@ -25,6 +25,11 @@ def keep_page(session: Session, text: str) -> str:
     return _keep(session, text, kept=True).sha256
 
 
+def name_of(text: str) -> str:
+    """What a document is called: the SHA-256 of its text."""
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
 def keep_document(session: Session, text: str) -> str:
     """Keep an OpenAPI document's text, to be read; returns its name, the SHA-256."""
     return _asked(session, _keep(session, text, kept=True)).sha256
@@ -36,7 +41,7 @@ def ask(session: Session, text: str) -> str:
 
 
 def _keep(session: Session, text: str, kept: bool) -> Document:
-    sha256 = hashlib.sha256(text.encode()).hexdigest()
+    sha256 = name_of(text)
     document = session.get(Document, sha256)
     if document is None:
         document = Document(sha256=sha256, text=text, kept=kept)

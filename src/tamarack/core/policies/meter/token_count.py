@@ -146,7 +146,7 @@ KIND = PolicyKind(
     purpose="Record the tokens that a language model's answers tell of, and say where they stand",
     model=TokenCount,
     compile=_compile,
-    brief=lambda policy: f"tokens at {policy.prompt or policy.completion or 'the texts'}",
+    brief=lambda policy: "as answers tell" if policy.shape[:-1] == CHAT[:-1] else "another shape",
     sentence=_sentence,
     reads_prompts=True,
     reasons=("too-large",),
