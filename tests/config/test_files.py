@@ -39,6 +39,7 @@ def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_
                  "by_name": "x-tenant", "when_away": "refuse"}, {"kind": "cost", "counts_as": 3, "answer_value": "/usage/units"},
                 {"kind": "quota", "calls": 9, "period": "week", "time_zone": "Europe/Oslo", "when_used_up": "let through"},
                 {"kind": "limit-fields", "send": "none"}, {"kind": "token-count", "prompt": "/u/p", "completion": "", "most": ["/longest"]},
+                    {"kind": "prompt-guard", "longest": 900, "bounds": ["max_tokens: up to 500", "temperature: 0 to 1", "tools: none"], "rules": ["refuse in prompts: launch code", "mask in answers: skipper *"]},
                     {"kind": "dimensions", "of": ["cost-centre: header x-cost-centre", "crew: claim crew"]}, {"kind": "models", "offered": ["notices", "notices-long: cutter, notices/liner"], "listed": False},
                     {"kind": "token-limit", "windows": ["9000 per minute"], "counts": "prompt", "by": "model", "budget": 500000, "period": "week"},
                     {"kind": "fixed-answer", "status": 302, "headers": ["Location: /x/{{ path.id }}"], "body": "a\nb", "media": "text/plain", "when": ["header x-trial is present"], "starts": "2026-12-01 02:00"},

@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 from core.language_models.chats import SSE, Chats, asking, event, piece
 from tamarack.core.language_models.estimating import MOST_MODELS, Learned, estimated, estimated_prompt
-from tamarack.core.language_models.without_usage import LARGEST_EVENT, WithoutUsage
+from tamarack.core.language_models.event_cutter import LARGEST_EVENT
+from tamarack.core.language_models.without_usage import WithoutUsage
 
 USAGE = {"prompt_tokens": 7, "completion_tokens": 3}
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from tamarack.core.balancing.route import Choice
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.forwarding import Filter
-from tamarack.core.carrying.parts import Answered, Step
+from tamarack.core.carrying.forwarding import Filter, InTurn
+from tamarack.core.carrying.parts import Answered, Filtering, Step
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.language_models.estimating import Key, Learned
 from tamarack.core.language_models.prompt import Prompt, asking_model, asking_usage
@@ -79,9 +81,11 @@ def unknown_model(model: str) -> Refusal:
     return Refusal(REASONS["unknown-model"], note=f"asked for {model[:100]!r}")
 
 
-def filter_of(call: Call, answer: Answered) -> Filter | None:
-    """What changes an answer as it passes: a stream tells its usage only to a caller who asked."""
-    if not call.prompt.usage_added or answer.status >= 300:
-        return None
-    media = next((value for name, value in answer.headers if name == b"content-type"), b"")
-    return WithoutUsage() if media.strip().lower().startswith(b"text/event-stream") else None
+def filter_of(call: Call, answer: Answered, filters: Sequence[Filtering] = ()) -> Filter | None:
+    """What changes an answer as it passes: rules, and that a stream tells its usage only to a caller who asked."""
+    found = [made for part in filters if (made := part.make(call, answer)) is not None]
+    if call.prompt is not None and call.prompt.usage_added and answer.status < 300:
+        media = next((value for name, value in answer.headers if name == b"content-type"), b"")
+        if media.strip().lower().startswith(b"text/event-stream"):
+            found.append(WithoutUsage())
+    return InTurn(found) if len(found) > 1 else found[0] if found else None

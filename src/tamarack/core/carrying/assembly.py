@@ -27,6 +27,7 @@ from tamarack.core.carrying.parts import (
     Change,
     Check,
     Cost,
+    Filtering,
     Keeping,
     Limit,
     OnError,
@@ -322,6 +323,7 @@ class _Folding:
             answerers=answerers,  # type: ignore[arg-type]
             changes=[*self.of(Change, Stage.RETURN), *self._only_one_end()],  # type: ignore[list-item]
             watches=[*(part for part in every if isinstance(part, Watch)), *self._usage()],
+            filters=[part for part in every if isinstance(part, Filtering)],
             reads=[(part.media, part.request_body) for part in wanting],
             browser=browsers[0] if browsers else None,
             route=(routes.get(self.version.backend) or Route(())) if routes is not None else None,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Protocol
 
 from tamarack.core.carrying.call import Call, Published
@@ -107,6 +108,28 @@ class Filter(Protocol):
     def end(self) -> bytes:
         """What goes on when the answer has ended."""
         ...
+
+
+class InTurn:
+    """Filters one after another."""
+
+    __slots__ = ("_filters",)
+
+    def __init__(self, filters: Sequence[Filter]) -> None:
+        self._filters = filters
+
+    def piece(self, data: bytes) -> bytes:
+        """See `Filter.piece`."""
+        for one in self._filters:
+            data = one.piece(data) if data else b""
+        return data
+
+    def end(self) -> bytes:
+        """See `Filter.end`."""
+        data = b""
+        for one in self._filters:
+            data = (one.piece(data) if data else b"") + one.end()
+        return data
 
 
 class Passed:

@@ -13,6 +13,7 @@ from typing import Any
 
 from tamarack.core.caching.kept import Rules
 from tamarack.core.carrying.call import Call, Watching
+from tamarack.core.carrying.forwarding import Filter
 from tamarack.core.carrying.metering import Key, QuotaMeter
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.errors import CoreError
@@ -168,6 +169,13 @@ class Watch(Part):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Filtering(Part):
+    """Changes an answer's body as it passes: `make` is given the head, and returns what is given the pieces."""
+
+    make: Callable[[Call, Answered], Filter | None]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Keeping(Part):
     """Keeps answers and gives them again; see `core.carrying.caching.Caching`, which is made of it."""
 
@@ -224,6 +232,7 @@ RUNNERS: dict[type[Part], frozenset[Stage]] = {
     Keeping: frozenset((Stage.ANSWER,)),
     Retrying: frozenset((Stage.FORWARD,)),
     Timing: frozenset((Stage.FORWARD,)),
+    Filtering: frozenset((Stage.RETURN,)),
     Watch: frozenset((Stage.METER, Stage.RETURN)),
     OnError: frozenset((Stage.ON_ERROR,)),
 }

@@ -22,7 +22,7 @@ from tamarack.core.carrying.call import Call, Published, Watching
 from tamarack.core.carrying.forwarding import Passed, read_answer, request_head
 from tamarack.core.carrying.metering import Meter
 from tamarack.core.carrying.needs import Ask, Failed, Look, Need, ReadAnswer, ReadBody, Refresh, Take
-from tamarack.core.carrying.parts import Answered, Answerer, Change, Limit, Reply, Watch
+from tamarack.core.carrying.parts import Answered, Answerer, Change, Filtering, Limit, Reply, Watch
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.http.browser import BrowserRule
@@ -62,6 +62,7 @@ class Operation(Published):
         "caching",
         "changes",
         "clock",
+        "filters",
         "lane",
         "meter",
         "named",
@@ -87,6 +88,7 @@ class Operation(Published):
         answerers: Sequence[tuple[Told, Answerer]] = (),
         changes: Sequence[tuple[Told, Change]] = (),
         watches: Sequence[Watch] = (),
+        filters: Sequence[Filtering] = (),
         reads: Sequence[tuple[bytes, int]] = (),
         browser: BrowserRule | None = None,
         route: Route | None = None,
@@ -110,6 +112,8 @@ class Operation(Published):
         self.changes = tuple(changes)
         """What changes answers on their way back."""
         self.watches = tuple(watches)
+        self.filters = tuple(filters)
+        """What changes answers' bodies as they pass."""
         self.reads = tuple(reads)
         """The media types (empty for any) whose bodies are read ahead, and the most bytes of each."""
         self.caching = caching
@@ -324,8 +328,8 @@ class Operation(Published):
             begun = [watch.begin(call, answer.status, answer.headers) for watch in self.watches]
             watching = [one for one in begun if one is not None]
         passed = Passed(answer.status, answer.body)
-        if call.prompt is not None:
-            passed.filter = filter_of(call, answer)
+        if call.prompt is not None or self.filters:
+            passed.filter = filter_of(call, answer, self.filters)
         read_answer(passed, call, choice.target, answer.headers)
         if self.caching is not None:
             self._keep(call, lookup, passed, status, headers, whole, choice.target, watching)

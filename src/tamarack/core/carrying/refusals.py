@@ -328,6 +328,14 @@ _TABLE = (
         developer="Ask for a model of the API's list.",
     ),
     Reason(
+        "prompt-refused",
+        400,
+        "The prompt is refused",
+        "The prompt, or a parameter beside it, is not what this API lets through.",
+        "The call's story names the rule; change the prompt, or the policy.",
+        developer="The detail says what to change: a parameter's bound, the prompt's length, or a rule by its number.",
+    ),
+    Reason(
         "model-not-open",
         403,
         "The model is not open to this plan",
