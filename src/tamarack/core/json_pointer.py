@@ -1,14 +1,19 @@
 """JSON Pointer (RFC 6901): the value that a pointer leads to."""
 
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import Any
+
+
+@lru_cache(maxsize=4096)
+def _parts(pointer: str) -> tuple[str, ...]:
+    return tuple(part.replace("~1", "/").replace("~0", "~") for part in pointer.split("/")[1:])
 
 
 def at_pointer(document: Any, pointer: str, missing: Any = None) -> Any:
     """The value a pointer leads to (RFC 6901, section 4); `missing` where there is none."""
-    for part in pointer.split("/")[1:]:
-        name = part.replace("~1", "/").replace("~0", "~")
-        if isinstance(document, Mapping) and name in document:
+    for name in _parts(pointer):
+        if (type(document) is dict or isinstance(document, Mapping)) and name in document:
             document = document[name]
         elif isinstance(document, list) and name.isascii() and name.isdigit() and int(name[:9]) < len(document):
             document = document[int(name[:9])]

@@ -149,8 +149,7 @@ class GuardedStream:
         text = before + waiting + more
         made, at = [], len(before)
         keep = len(text) if last else self._rules.may_begin(text, at)
-        while (found := self._rules.first(text, at)) is not None:
-            start, end, rule = found
+        for start, end, rule in self._rules.finds(text, at):
             if end == len(text) and not last:
                 keep = min(keep, start)
                 break

@@ -1,17 +1,17 @@
 """JSON bodies read and written: fast, and exact where numbers have more digits than a double holds."""
 
 import json
-import re
 from typing import Any, NoReturn
 
 import orjson
 
-_LONG = re.compile(rb"[0-9]{16}")
+_DIGITS_AS_ONE = bytes(48 if 48 <= byte <= 57 else 32 for byte in range(256))
+_LONG = b"0" * 16
 
 
 def load(body: bytes) -> Any:
     """A body's value. Raises ValueError."""
-    if _LONG.search(body) is None:
+    if _LONG not in body.translate(_DIGITS_AS_ONE):  # many times as fast as a pattern
         return orjson.loads(body)
     orjson.loads(body)  # the same is JSON, and nothing is nested deeper than it takes
     return json.loads(body, parse_constant=_refused)
