@@ -1,5 +1,7 @@
 """Dimensions of a team's own: up to three properties of calls, recorded as `name: value`."""
 
+from typing import Any
+
 import pytest
 from pydantic import ValidationError
 
@@ -20,6 +22,18 @@ def test_they_are_recorded_in_the_order_of_their_lines_and_in_one_line_each() ->
     )
     assert (record.own_2, record.own_3) == ("", "")
     assert (record.model, record.prompt_tokens, record.cached_tokens) == ("quay-notices-1", 10, 0)
+
+
+def test_a_models_name_that_nobody_offers_is_not_recorded_so_that_names_without_end_fill_nothing() -> None:
+    def recorded(chats: Chats, **call: Any) -> str:
+        chats.ask(asking(model="made-up"), told(), **call)
+        return Record(*record_of(chats.call, "production", "n1")).model
+
+    plain = Chats({"kind": "token-count"})
+    assert recorded(plain) == "made-up"
+    assert recorded(plain, status=404) == ""
+    assert recorded(Chats({"kind": "models", "offered": ["notices"]})) == ""
+    assert recorded(Chats({"kind": "models", "offered": ["made-up"]}), status=500) == "made-up"
 
 
 @pytest.mark.parametrize(

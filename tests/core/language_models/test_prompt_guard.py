@@ -146,3 +146,19 @@ def test_what_is_found_has_its_beginning_seen_before(text: str, words: str) -> N
 def test_what_cannot_be_is_told(fields: dict[str, Any], words: str) -> None:
     with pytest.raises(ValidationError, match=words):
         PromptGuard.model_validate(fields)
+
+
+def test_an_answer_in_a_coding_does_not_pass_rules_unseen() -> None:
+    chats = guarded("mask in answers: skipper *")
+    coded = [(b"content-type", b"application/json"), (b"content-encoding", b"gzip")]
+    outcome = chats.ask(asking(), b"\x1f\x8b", fields=coded)
+    assert isinstance(outcome, Refusal) and outcome.reason.code == "answer-unreadable"
+    assert chats.ask(asking(), b"\x1f\x8b", fields=coded, status=503).status == 503
+
+
+@given(many=st.integers(1, 2_000))
+def test_what_is_found_many_times_is_masked_every_time(many: int) -> None:
+    text, rule = rules_of("mask in prompts: skipper", "mask in prompts: # #", "mask in prompts: none such").masked(
+        "skipper 1 2 " * many
+    )
+    assert (text, rule) == (f"{MASK} {MASK} " * many, None)

@@ -10,9 +10,9 @@ from tamarack.console.apis.imports import FIELDS, build_api, free_name, save_api
 from tamarack.console.page import acting, draft, render, requires
 from tamarack.core.configuration.backend import Backend, Target
 from tamarack.core.configuration.model import Api, Operation
-from tamarack.core.configuration.offered_models import ModelLine, OfferedModel
 from tamarack.core.identity.secret_facts import may_go_to
 from tamarack.core.language_models.described import OPERATIONS, chat_document
+from tamarack.core.language_models.offered_models import ModelLine, OfferedModel
 from tamarack.core.policies import Policy
 from tamarack.core.policies.identify.api_key import ApiKey
 from tamarack.core.policies.meter.token_count import TokenCount

@@ -7,9 +7,9 @@ from tamarack.core.balancing.route import Choice, KeyOfCall, Route, SignIn
 from tamarack.core.balancing.target_state import TargetStates
 from tamarack.core.balancing.time_limits import TimeLimits
 from tamarack.core.carrying.call import Call
-from tamarack.core.configuration.offered_models import models_at
 from tamarack.core.configuration.snapshot import SnapshotBackend
 from tamarack.core.http.target import target_at
+from tamarack.core.language_models.offered_models import models_at
 
 
 def route_to(backend: SnapshotBackend, states: TargetStates, sign_in: SignIn | None = None, now: float = 0.0) -> Route:

@@ -31,18 +31,18 @@ def as_read(shape: Shape, learned: Learned, about: Key) -> Step:
 
     def step(call: Call) -> Refusal | None:
         body = call.body
-        if body is None and call.length:
+        if not call.length:
+            return None  # it asks nothing
+        if body is None:
             if call.media.lower().startswith(b"application/json"):
                 return _TOO_LARGE
             call.prompt = Prompt(shape, None, learned, about, max(0, call.length))
             return None
-        document = None
-        if body:
-            try:
-                document = load(body)
-            except ValueError:
-                document = None
-        call.prompt = Prompt(shape, document, learned, about, len(body or b""))
+        try:
+            document = load(body)
+        except ValueError:
+            document = None
+        call.prompt = Prompt(shape, document, learned, about, len(body))
         call.headers = [field for field in call.headers if field[0] != b"accept-encoding"]
         return None
 
@@ -70,6 +70,7 @@ def asked_for(call: Call, choice: Choice, body: bytes) -> bytes:
     """The body as a target is sent it: asking for the model by the name that the target has for it."""
     prompt, models = call.prompt, choice.models
     name = models.get(prompt.model) if models is not None else None
+    prompt.known = prompt.known or name is not None
     if name is None or not prompt.shape.model or (name == prompt.model and not prompt.renamed):
         return body
     prompt.renamed = True
@@ -81,9 +82,16 @@ def unknown_model(model: str) -> Refusal:
     return Refusal(REASONS["unknown-model"], note=f"asked for {model[:100]!r}")
 
 
-def filter_of(call: Call, answer: Answered, filters: Sequence[Filtering] = ()) -> Filter | None:
-    """What changes an answer as it passes: rules, and that a stream tells its usage only to a caller who asked."""
-    found = [made for part in filters if (made := part.make(call, answer)) is not None]
+def filter_of(call: Call, answer: Answered, filters: Sequence[Filtering] = ()) -> Filter | Refusal | None:
+    """What changes an answer as it passes: rules, and that a stream tells its usage only to a caller who asked. A
+    refusal where it cannot be looked into."""
+    found: list[Filter] = []
+    for part in filters:
+        made = part.make(call, answer)
+        if isinstance(made, Refusal):
+            return made
+        if made is not None:
+            found.append(made)
     if call.prompt is not None and call.prompt.usage_added and answer.status < 300:
         media = next((value for name, value in answer.headers if name == b"content-type"), b"")
         if media.strip().lower().startswith(b"text/event-stream"):

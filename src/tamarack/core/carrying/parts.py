@@ -170,9 +170,10 @@ class Watch(Part):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Filtering(Part):
-    """Changes an answer's body as it passes: `make` is given the head, and returns what is given the pieces."""
+    """Changes an answer's body as it passes: `make` is given the head, and returns what is given the pieces, None for
+    nothing, or a refusal that takes the answer's place."""
 
-    make: Callable[[Call, Answered], Filter | None]
+    make: Callable[[Call, Answered], Filter | Refusal | None]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

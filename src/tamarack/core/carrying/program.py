@@ -329,7 +329,10 @@ class Operation(Published):
             watching = [one for one in begun if one is not None]
         passed = Passed(answer.status, answer.body)
         if call.prompt is not None or self.filters:
-            passed.filter = filter_of(call, answer, self.filters)
+            found = filter_of(call, answer, self.filters)
+            if type(found) is Refusal:
+                return found
+            passed.filter = found  # type: ignore[assignment]
         read_answer(passed, call, choice.target, answer.headers)
         if self.caching is not None:
             self._keep(call, lookup, passed, status, headers, whole, choice.target, watching)

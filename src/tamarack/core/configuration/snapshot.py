@@ -17,9 +17,9 @@ from tamarack.core.checking.describing import Describer
 from tamarack.core.configuration.backend import SameFor, Sharing, TurnedAway
 from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.model import Configuration, Operation, State, Version, bind_written, every_policy
-from tamarack.core.configuration.offered_models import ModelLine
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.http.backend_sign_in import SignInKind
+from tamarack.core.language_models.offered_models import ModelLine
 from tamarack.core.life_cycle.brown_outs import BrownOut
 from tamarack.core.life_cycle.ending import standing_successor
 from tamarack.core.life_cycle.trial import Trial

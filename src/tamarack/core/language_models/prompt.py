@@ -37,6 +37,7 @@ class Prompt:
         "document",
         "first_us",
         "key",
+        "known",
         "model",
         "renamed",
         "served",
@@ -72,6 +73,8 @@ class Prompt:
         """The completion's tokens, as the caller bounds them, else as answers of the model mostly have."""
         self.streams = bool(shape.streams) and at_pointer(document, shape.streams) is True
         options = document.get("stream_options") if isinstance(document, dict) else None
+        self.known = False
+        """Whether the model is one that is offered; records tell no others, for there is no end of names."""
         self.tells_usage = isinstance(options, dict) and options.get("include_usage") is True
         """Whether the caller wants to be told what a stream took."""
         self.usage_added = False

@@ -49,11 +49,13 @@ def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
         call.ended_at if operation is not None else (),
         call.policy,
         one_line(call.note or in_one_line(call.misfits))[:LONGEST_NOTE] if call.note or call.misfits else "",
-        *(_of_model(prompt) if prompt is not None else _NO_MODEL),
+        *(_of_model(prompt, call.status) if prompt is not None else _NO_MODEL),
         *(call.own or _NOTHING_OWN),
     )
 
 
-def _of_model(prompt: Any) -> tuple[str, str, int, int]:
-    """The model asked for and the one that answered, cached tokens, and the time to the first piece."""
-    return one_line(prompt.model), one_line(prompt.served), prompt.cached_tokens, prompt.first_us
+def _of_model(prompt: Any, status: int) -> tuple[str, str, int, int]:
+    """The model asked for, where there is one by that name, and the one that answered; cached tokens, and the time to
+    the first piece."""
+    known = prompt.known or status < 400
+    return one_line(prompt.model) if known else "", one_line(prompt.served), prompt.cached_tokens, prompt.first_us

@@ -10,6 +10,7 @@ from tamarack.core.configuration.effective import held, is_open, opened, tried_f
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain_outside, explain_ways
 from tamarack.core.configuration.model import Api, Version
+from tamarack.core.configuration.models_shown import models_shown
 from tamarack.core.configuration.possible_refusals import possible_refusals
 from tamarack.core.documents.yaml_text import to_yaml
 from tamarack.core.life_cycle.brown_outs import still_to_come
@@ -73,6 +74,7 @@ def page(api: str, version: str) -> Any:
     configuration = offered("production")
     return render(
         "catalogue/reference/page.html",
+        models=models_shown(configuration, found, inside),
         tab="operations",
         introduction=to_html(introduction(inside)),
         **_listed(inside),

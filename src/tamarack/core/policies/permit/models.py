@@ -97,6 +97,7 @@ def _compile(policy: Models, surroundings: Surroundings) -> list[Part]:
             return None
         plan = _plan_of(call)
         one = offered.get(prompt.model)
+        prompt.known = one is not None
         if one is not None and one.is_open_to(plan):
             return None
         named = [known.model for known in policy.offered if known.is_open_to(plan)]

@@ -144,9 +144,12 @@ def _compile(policy: PromptGuard, surroundings: Surroundings) -> list[Part]:
     if answers:
         ready = Rules(answers)
 
-        def make(call: Call, answer: Answered) -> Filter | None:
+        def make(call: Call, answer: Answered) -> Filter | Refusal | None:
             if call.prompt is None or answer.status >= 300:
                 return None
+            if any(name == b"content-encoding" and value != b"identity" for name, value in answer.headers):
+                note = "the answer is in a coding, so it cannot be held against rules"
+                return Refusal(REASONS["answer-unreadable"], (), policy.name, note)
 
             def noted(rule: WordRule) -> None:
                 call.note = f"{policy.name} ended the answer by rule {numbered[rule]}"
@@ -208,7 +211,7 @@ KIND = PolicyKind(
     purpose="Bound prompts and their parameters, and refuse or mask words in prompts and answers",
     model=PromptGuard,
     compile=_compile,
-    reasons=("prompt-refused", "too-large"),
+    reasons=("prompt-refused", "too-large", "answer-unreadable"),
     brief=_brief,
     sentence=_sentence,
     sentence_outside=lambda policy: (
