@@ -354,3 +354,82 @@ document.addEventListener("click", (event) => {
   const open = document.getElementById(button.dataset.unfolds).classList.toggle("open");
   button.setAttribute("aria-expanded", open);
 });
+
+// A conversation with a chat API: what was said is kept here, answers are read line by line as they come
+function spoken(list, role, text) {
+  const item = document.createElement("li");
+  item.className = role;
+  const words = document.createElement("p");
+  words.textContent = text;
+  item.append(words);
+  list.append(item);
+  item.scrollIntoView({ block: "nearest" });
+  return words;
+}
+
+async function tellLines(answer, told) {
+  const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
+  let held = "";
+  for (;;) {
+    const { value, done } = await reader.read();
+    held += value || "";
+    const lines = held.split("\n");
+    held = lines.pop();
+    lines.filter(Boolean).forEach((line) => told(JSON.parse(line)));
+    if (done) return;
+  }
+}
+
+function beginTalk(form) {
+  const list = $("[data-said]", form);
+  const message = $("[data-message]", form);
+  const button = $("button.button", form);
+  let said = [];
+  $("[data-anew]", form).addEventListener("click", () => {
+    said = [];
+    list.replaceChildren();
+    message.focus();
+  });
+  form.addEventListener("submit", async (event) => {
+    event.preventDefault();
+    const text = message.value.trim();
+    if (!text || button.disabled) return;
+    button.disabled = true;
+    const system = $("[data-system]", form).value.trim();
+    const messages = [...said, { role: "user", content: text }];
+    const first = system ? [{ role: "system", content: system }] : [];
+    form.elements.said.value = JSON.stringify({
+      model: $("[data-model]", form).value.trim(),
+      max_tokens: Number($("[data-most]", form).value) || 400,
+      messages: [...first, ...messages],
+    });
+    spoken(list, "user", text);
+    message.value = "";
+    const words = spoken(list, "assistant", "");
+    let problem = "";
+    try {
+      const answer = await fetch(form.action, { method: "POST", body: new FormData(form) });
+      if (!answer.headers.get("content-type")?.includes("ndjson")) throw new Error(`answered ${answer.status}`);
+      await tellLines(answer, (line) => {
+        if (line.text) words.textContent += line.text;
+        if (line.problem) problem = line.problem;
+        $$("[data-took]", form).forEach((cell) => {
+          if (cell.dataset.took in line) cell.textContent = line[cell.dataset.took];
+        });
+      });
+    } catch (error) {
+      problem = `The answer did not come: ${error.message}`;
+    }
+    if (problem) {
+      words.parentElement.className = "refused";
+      words.textContent = problem;
+      message.value = text;
+    } else {
+      said = [...messages, { role: "assistant", content: words.textContent }];
+    }
+    button.disabled = false;
+    message.focus();
+  });
+}
+
+document.addEventListener("DOMContentLoaded", () => $$("form[data-talks]").forEach(beginTalk));

@@ -170,3 +170,27 @@ def test_a_models_server_becomes_a_chat_api_whose_fifth_call_is_over_its_tokens(
     page.goto(f"{demo.console}/traffic/boards/language-models?span=hour")
     expect(page.get_by_role("link", name="Tokens, by application", exact=True)).to_be_visible()
     until(lambda: page.reload() and page.get_by_text("counter-desk").count(), "the application on the board")
+
+
+def test_a_developer_talks_to_the_api_from_its_page(demo: Installation, page: Page) -> None:
+    sign_in(page, demo.portal, "a.quay@skerry.example", "counter-desk-88")
+    page.goto(f"{demo.portal}/apis/announcements/1/")
+    page.get_by_role("link", name="Talk").click()
+    page.get_by_label("Your message").fill("The 14:05 from Corran is late.")
+    page.keyboard.press("Control+Enter")
+    answers = page.locator(".talk .assistant")
+    expect(answers.first).to_contain_text("The 14:05 from Corran is late")
+    expect(page.locator("[data-took=completion_tokens]")).to_have_text(re.compile("[0-9]+"))
+    first = int(page.locator("[data-took=prompt_tokens]").inner_text())
+    # what was said before goes along, so the next prompt is longer
+    page.get_by_label("Your message").fill("And the next one?")
+    page.get_by_role("button", name="Send").click()
+    expect(answers.nth(1)).to_contain_text("And the next one")
+    expect(page.locator("[data-took=prompt_tokens]")).not_to_have_text(str(first))
+    assert int(page.locator("[data-took=prompt_tokens]").inner_text()) > first
+    # what is refused is told in the gateway's words, and what was typed is still there
+    page.get_by_label("Longest answer, in tokens").fill("50000")
+    page.get_by_label("Your message").fill("A long story.")
+    page.get_by_role("button", name="Send").click()
+    expect(page.locator(".talk .refused")).to_contain_text("asks for about")
+    expect(page.get_by_label("Your message")).to_have_value("A long story.")

@@ -7,7 +7,7 @@ from flask import Flask
 from tamarack.portal import notices, pictures, reasons
 from tamarack.portal.applications import clients, credentials, sharing, usage, walk_through
 from tamarack.portal.applications import pages as applications
-from tamarack.portal.catalogue import feedback, reference, subscribe, trying
+from tamarack.portal.catalogue import feedback, reference, subscribe, talking, trying
 from tamarack.portal.catalogue import pages as catalogue
 from tamarack.portal.door import own_password, sign_in
 from tamarack.portal.joining import pages as joining
@@ -26,6 +26,7 @@ BLUEPRINTS = (
     catalogue.pages,
     reference.pages,
     trying.pages,
+    talking.pages,
     feedback.pages,
     subscribe.pages,
     applications.pages,
