@@ -406,9 +406,9 @@ class _Folding:
     def _caching(self, part: Keeping) -> Caching:
         """The response cache; another policy or another backend begins anew with nothing kept."""
         backend = self.version.backend
-        about = (
-            f"{self.version.version}\n{part.policy}\n{part.identity}\n{backend}\n{self.shop.backends.get(backend, '')}"
-        )
+        ruled = len(self.of(Filtering))  # what was kept before rules held was not held against them
+        behind = self.shop.backends.get(backend, "")
+        about = f"{self.version.version}\n{ruled}\n{part.policy}\n{part.identity}\n{backend}\n{behind}"
         space = blake2b(about.encode(), digest_size=SPACE).digest()
         return Caching(
             part.policy,

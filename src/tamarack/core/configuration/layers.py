@@ -4,13 +4,14 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Literal
 
-from tamarack.core.configuration.effective import EVERYWHERE, Placement, held
+from tamarack.core.configuration.effective import EVERYWHERE, Placement, held, in_force
 from tamarack.core.configuration.model import Api, Configuration, Version
 from tamarack.core.configuration.plans import Plan, Product
 from tamarack.core.limits.algorithms import SLICES
 from tamarack.core.limits.quota import OF_TOKENS, Quota
 from tamarack.core.limits.unit import Unit
 from tamarack.core.limits.window import Window
+from tamarack.core.policies import kind_of
 from tamarack.core.policies.meter.call_quota import CallQuota
 from tamarack.core.policies.meter.rate_limit import RateLimit
 from tamarack.core.policies.meter.token_limit import TokenLimit
@@ -165,17 +166,30 @@ def _of_plan(configuration: Configuration, product: Product, plan: Plan, rows: d
         made["@quota"] = quota
     if plan.tokens is not None:
         budget = LimitRow("quota", f"{OF_TOKENS}{key}", plan.name, (), "subscription", called, plan.tokens, "tokens")
-        budget.covers = every
+        budget.covers = {place for place in every if _counts_tokens(configuration, place)}
         made[OF_TOKENS] = budget
     for row in made.values():
         row.product, row.plan = product.name, plan.name
         rows[row.key] = row
 
 
+def _counts_tokens(configuration: Configuration, place: tuple[str, str, str]) -> bool:
+    """Whether calls of an operation are read as calls to a language model, so that a budget of tokens can hold."""
+    api = configuration.api(place[0])
+    version = api.version(place[1]) if api is not None else None
+    if api is None or version is None:
+        return False
+    rows = held(configuration, api, version, version.operation(place[2]))
+    return any(kind_of(row.policy).reads_prompts for row in in_force(rows))
+
+
 def _notes(configuration: Configuration, row: LimitRow, rows: list[LimitRow]) -> list[str]:
     """Why a limit, or one of its windows, can never bind."""
     if not row.covers:
-        return ["holds for no operation" + (": one of its name replaces it everywhere" if row.replaced else "")]
+        why = ": one of its name replaces it everywhere" if row.replaced else ""
+        if row.unit != "calls" and row.plan:
+            why = ": none of its APIs counts tokens; place a Token count there"
+        return [f"holds for no operation{why}"]
     found = []
     for window in row.windows:
         inside = met_first(window, (other for other in row.windows if other is not window))

@@ -26,7 +26,7 @@ class LiveCounter(NamedTuple):
         """From what a look at the counter says."""
         used = window.quota - left
         reset = 0 if not used else max(0, -(-wait_us // 1_000_000))
-        return cls(limiter.id, str(window), key, used, window.quota, reset)
+        return cls(limiter.id, limiter.said(window), key, used, window.quota, reset)
 
     @property
     def share(self) -> float:
