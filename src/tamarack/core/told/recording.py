@@ -19,7 +19,7 @@ def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
     """A call as it is recorded, however it ended. What callers wrote loses what no database takes."""
     operation, caller, grant, taken, agent = call.operation, call.caller, call.grant, call.taken, call.agent
     prompt = call.prompt
-    return (
+    row = (
         call.id.decode(),
         int(call.now * 1_000_000),
         call.total_us,
@@ -49,9 +49,11 @@ def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
         call.ended_at if operation is not None else (),
         call.policy,
         one_line(call.note or in_one_line(call.misfits))[:LONGEST_NOTE] if call.note or call.misfits else "",
-        *(_of_model(prompt, call.status) if prompt is not None else _NO_MODEL),
-        *(call.own or _NOTHING_OWN),
     )
+    if prompt is None and not call.own:
+        return row  # the rest are the record's defaults
+    of_model = _of_model(prompt, call.status) if prompt is not None else _NO_MODEL
+    return (*row, *of_model, *(call.own or _NOTHING_OWN))
 
 
 def _of_model(prompt: Any, status: int) -> tuple[str, str, int, int]:
