@@ -1,4 +1,4 @@
-"""JSON Pointer (RFC 6901): the value that a pointer leads to."""
+"""JSON Pointer (RFC 6901): the value that a pointer leads to, and what holds it."""
 
 from collections.abc import Mapping
 from functools import lru_cache
@@ -20,3 +20,11 @@ def at_pointer(document: Any, pointer: str, missing: Any = None) -> Any:
         else:
             return missing
     return document
+
+
+def holder_of(document: Any, pointer: str) -> tuple[dict[str, Any], str] | None:
+    """The object that holds the value a pointer leads to, and its name there; None where it is no object's member."""
+    outer, _, _ = pointer.rpartition("/")
+    holder = at_pointer(document, outer)
+    name = _parts(pointer)[-1] if pointer else ""
+    return (holder, name) if isinstance(holder, dict) and name in holder else None

@@ -50,7 +50,9 @@ def test_a_statement_charges_each_model_by_its_price() -> None:
     ]  # fmt: skip
 
 
-@pytest.mark.parametrize("price", ["notices", "notices prompt 1", "notices: 5", "notices: prompt -1", "a: prompt x"])
+@pytest.mark.parametrize(
+    "price", ["notices", "notices:", "notices prompt 1", "notices: 5", "notices: prompt -1", "a: prompt x"]
+)
 def test_a_price_that_cannot_be_read_is_told(price: str) -> None:
     with pytest.raises(ValidationError, match=r"is no price of a model|Input should"):
         plan(price)

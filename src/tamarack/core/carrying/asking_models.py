@@ -9,8 +9,9 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Filter, InTurn
 from tamarack.core.carrying.parts import Answered, Filtering, Step
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.json_pointer import holder_of
 from tamarack.core.language_models.estimating import Key, Learned
-from tamarack.core.language_models.prompt import Prompt, asking_model, asking_usage
+from tamarack.core.language_models.prompt import Prompt, asking_usage
 from tamarack.core.language_models.shape import LARGEST_PROMPT, Shape
 from tamarack.core.language_models.without_usage import WithoutUsage
 from tamarack.core.shaping.json_bodies import dump, load
@@ -42,7 +43,7 @@ def as_read(shape: Shape, learned: Learned, about: Key) -> Step:
             document = load(body)
         except ValueError:
             document = None
-        call.prompt = Prompt(shape, document, learned, about, len(body))
+        call.prompt = Prompt(shape, document, learned, about, len(body), body)
         call.headers = [field for field in call.headers if field[0] != b"accept-encoding"]
         return None
 
@@ -55,14 +56,18 @@ def sent_as_read(call: Call) -> Refusal | None:
     prompt, body = call.prompt, call.body
     if prompt is None or not body:
         return None
-    try:
-        document = load(body)
-    except ValueError:
+    if body is not prompt.body:
+        try:
+            prompt.document = load(body)
+        except ValueError:
+            return None
+    document = prompt.document
+    if document is None:
         return None
     if isinstance(document, dict) and prompt.streams and prompt.shape.asks_usage and not prompt.tells_usage:
-        document = asking_usage(document)
+        prompt.document = document = asking_usage(document)
         prompt.usage_added = True
-    call.body = dump(document)
+    call.body = prompt.body = dump(document)
     return None
 
 
@@ -73,8 +78,13 @@ def asked_for(call: Call, choice: Choice, body: bytes) -> bytes:
     prompt.known = prompt.known or name is not None
     if name is None or not prompt.shape.model or (name == prompt.model and not prompt.renamed):
         return body
+    found = holder_of(prompt.document, prompt.shape.model)
+    if found is None:
+        return body
+    found[0][found[1]] = name
     prompt.renamed = True
-    return asking_model(body, prompt.shape.model, name)
+    prompt.body = renamed = dump(prompt.document)
+    return renamed
 
 
 def unknown_model(model: str) -> Refusal:

@@ -107,7 +107,7 @@ class ModelPrice(Frozen):
         if not isinstance(value, str):
             return value
         found = _MODEL_PRICE.fullmatch(value.strip())
-        if found is None:
+        if found is None or not (found[2] or found[3]):
             raise ValueError(
                 f"{value[:120]!r} is no price of a model; write it like 'notices: prompt 0.01, completion 0.03'"
             )

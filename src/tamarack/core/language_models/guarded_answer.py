@@ -11,7 +11,7 @@ from typing import Any
 
 import orjson
 
-from tamarack.core.json_pointer import at_pointer
+from tamarack.core.json_pointer import at_pointer, holder_of
 from tamarack.core.language_models.event_cutter import EventCutter, as_event, data_of
 from tamarack.core.language_models.word_rules import MASK, Rules, WordRule
 
@@ -27,9 +27,8 @@ Noted = Callable[[WordRule], None]
 
 def _holder(document: Any, place: str) -> tuple[dict[str, Any], str] | None:
     """What holds the text at a place, and its name there."""
-    outer, _, name = place.rpartition("/")
-    holder = at_pointer(document, outer)
-    return (holder, name) if isinstance(holder, dict) and isinstance(holder.get(name), str) else None
+    found = holder_of(document, place)
+    return found if found is not None and isinstance(found[0][found[1]], str) else None
 
 
 def _ended(document: Any) -> None:

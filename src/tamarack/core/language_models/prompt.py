@@ -8,7 +8,6 @@ from typing import Any
 from tamarack.core.json_pointer import at_pointer
 from tamarack.core.language_models.estimating import Key, Learned, estimated_prompt
 from tamarack.core.language_models.shape import Shape
-from tamarack.core.shaping.json_bodies import dump, load
 
 LONGEST_MODEL = 120
 """Characters of a model's name; longer ones are cut where they are recorded and counted by."""
@@ -30,6 +29,7 @@ class Prompt:
         "_capacity",
         "_taken",
         "answers",
+        "body",
         "bound",
         "by_rule",
         "cached_tokens",
@@ -49,10 +49,14 @@ class Prompt:
         "usage_added",
     )
 
-    def __init__(self, shape: Shape, document: Any, learned: Learned, about: Key, size: int = 0) -> None:
+    def __init__(
+        self, shape: Shape, document: Any, learned: Learned, about: Key, size: int = 0, body: bytes | None = None
+    ) -> None:
         self.shape = shape
         self.document = document
         """The request's body; None where it is no JSON."""
+        self.body = body
+        """The text of that document: what has another text was changed meanwhile, and is read anew."""
         name = at_pointer(document, shape.model) if shape.model else None
         self.model = name[:LONGEST_MODEL] if isinstance(name, str) else ""
         """The model that is asked for."""
@@ -123,14 +127,3 @@ def asking_usage(document: dict[str, Any]) -> dict[str, Any]:
     options = document.get("stream_options")
     wanted = {"include_usage": True}
     return document | {"stream_options": options | wanted if isinstance(options, dict) else wanted}
-
-
-def asking_model(body: bytes, place: str, name: str) -> bytes:
-    """A body that asks for a model by another name, as a target calls it."""
-    document = load(body)
-    outer, _, last = place.rpartition("/")
-    holder = at_pointer(document, outer)
-    if not isinstance(holder, dict):
-        return body
-    holder[last.replace("~1", "/").replace("~0", "~")] = name
-    return dump(document)

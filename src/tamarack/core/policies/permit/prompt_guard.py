@@ -10,7 +10,7 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Filter
 from tamarack.core.carrying.parts import Answered, Check, Filtering, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.json_pointer import at_pointer
+from tamarack.core.json_pointer import holder_of
 from tamarack.core.language_models.guarded_answer import GuardedAnswer, GuardedStream
 from tamarack.core.language_models.prompt import Prompt
 from tamarack.core.language_models.word_rules import MOST_RULES, RuleLine, Rules, WordRule
@@ -134,7 +134,7 @@ def _compile(policy: PromptGuard, surroundings: Surroundings) -> list[Part]:
                 place = numbered[rule]
                 told = f"The prompt holds words that are not let through here, by rule {place} of {policy.name!r}."
                 return refuse(told, f"rule {place}, {rule}")
-            call.body = dump(document)
+            call.body = prompt.body = dump(document)
         return None
 
     def reads(call: Call) -> list[tuple[str, str]]:
@@ -165,9 +165,9 @@ def _compile(policy: PromptGuard, surroundings: Surroundings) -> list[Part]:
 def _mask(document: dict[str, Any], places: Sequence[str], rules: Rules) -> WordRule | None:
     """Mask the texts below some places of a request; the rule that refuses one, where one does."""
     for place in places:
-        outer, _, name = place.rpartition("/")
-        holder = at_pointer(document, outer)
-        if isinstance(holder, dict) and name in holder:
+        found = holder_of(document, place)
+        if found is not None:
+            holder, name = found
             holder[name], rule = _masked(holder[name], rules, 0)
             if rule is not None:
                 return rule
