@@ -45,6 +45,7 @@ def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_
                     {"kind": "fixed-answer", "status": 302, "headers": ["Location: /x/{{ path.id }}"], "body": "a\nb", "media": "text/plain", "when": ["header x-trial is present"], "starts": "2026-12-01 02:00"},
                     {"kind": "mock", "rules": ["path id is one of 8, 9 and query day is absent -> example full", 'body /a is more than 6 -> 422 {"a": 1}'], "failing": 5},
                     {"kind": "response-cache", "how_long": "for a time of its own, whatever the backend says", "own_time": 60, "query": "listed", "query_names": ["from"], "body_values": ["/a"]},
+                    {"kind": "near-equal-prompts", "alike": "by their meaning", "nearest": 0.9, "same": ["leave, depart"], "own_time": 60, "whose": "the same for all callers", "warmest": 0.5},
                     {"kind": "request-fields", "edits": ["set header X-A: {{ path.id }}: b", "rename query a to b"], "when": ["path id is present"]},
                     {"kind": "request-body", "edits": ["set /a: {\"b\": 1}", "keep /a, /b/*"]}, {"kind": "answer-body", "do": "JSON to XML", "root": "berths", "when": ["header accept matches xml"]},
                     {"kind": "error-answer", "of": ["over-rate", "5xx"], "status": 503, "media": "text/plain", "body": "{{ error.title }}"},

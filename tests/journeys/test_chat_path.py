@@ -33,21 +33,21 @@ def counter_desk_key(demo: Installation, page: Page) -> str:
 
 
 def ask(
-    demo: Installation, key: str, path: str, body: Any = None, api: str = "announcements"
+    demo: Installation, key: str, path: str, body: Any = None, api: str = "announcements", agent: str = AGENT
 ) -> tuple[int, Message, str]:
     """Status, fields and body of an answer, whole or streamed. The plan lets two calls a second through, so it asks
     again where it was too fast."""
 
     def answered() -> tuple[int, Message, str] | None:
-        found = ask_once(demo, key, f"/{api}/v1{path}", body)
+        found = ask_once(demo, key, f"/{api}/v1{path}", body, agent)
         return None if found[0] == 429 and '"over-plan"' in found[2] else found
 
     return until(answered, f"an answer to {path}")  # type: ignore[no-any-return]
 
 
-def ask_once(demo: Installation, key: str, path: str, body: Any = None) -> tuple[int, Message, str]:
+def ask_once(demo: Installation, key: str, path: str, body: Any = None, agent: str = AGENT) -> tuple[int, Message, str]:
     """One call."""
-    fields = {"Authorization": f"Bearer {key}", "User-Agent": AGENT, "Content-Type": "application/json"}
+    fields = {"Authorization": f"Bearer {key}", "User-Agent": agent, "Content-Type": "application/json"}
     sent = json.dumps(body) if body is not None else None
     with closing(http.client.HTTPConnection("127.0.0.1", demo.base + 2, timeout=20)) as connection:
         connection.request("POST" if sent else "GET", path, sent, fields)
@@ -110,6 +110,73 @@ def test_what_the_reserved_target_turns_away_goes_to_the_other_and_comes_back_an
     query = "SELECT note FROM call WHERE agent = %s AND note LIKE '%%answered 429%%'"
     with psycopg.connect(demo.database) as connection:
         until(lambda: connection.execute(query, (AGENT,)).fetchall(), "why it went to the other one")
+
+
+def test_five_phrasings_of_one_question_ask_the_model_once_until_what_is_kept_is_purged(
+    demo: Installation, page: Page
+) -> None:
+    key = counter_desk_key(demo, page)
+    until(lambda: ask(demo, key, "/models")[0] == 200, "the key")
+    agent = "phrasing-program/1"
+
+    def drafted(text: str, **more: Any) -> tuple[str, str]:
+        """What Cache-Status says, and the draft."""
+        asked = {"model": "notices", "temperature": 0, "messages": [{"role": "user", "content": text}]} | more
+        _, fields, body = ask(demo, key, "/chat/completions", asked, agent=agent)
+        return fields["Cache-Status"], json.loads(body)["choices"][0]["message"]["content"]
+
+    first = drafted("Draft a notice that the 09:15 to Finnvik is forty minutes late.")
+    assert first[0].endswith("; stored")
+    for text in (
+        "draft a notice that the 09:15 to Finnvik is forty minutes late",
+        "Please draft a notice: the 09:15 to Finnvik is 40 minutes late!",
+        "Could you draft a notice that the 09:15 to Finnvik is forty minutes delayed?",
+        "Hello, can you draft a notice that the 09:15 to Finnvik is 40 minutes late, please?",
+    ):
+        status, said = drafted(text)
+        assert "; hit; " in status and "detail=same-words" in status and said == first[1], text
+    # by its meaning, once the node has read its model; what only looks alike is asked for
+    hours = iter(range(10, 24))
+
+    def meant() -> bool:
+        sails = f"the {next(hours)}:15 to Finnvik is forty minutes late."
+        drafted(f"Draft a notice that {sails}")
+        return "; detail=similarity-0.9" in drafted(f"Draft a notice saying that {sails}")[0]
+
+    until(meant, "a near one")
+    status, said = drafted("Draft a notice that the 09:15 from Finnvik is forty minutes late.")
+    assert status.endswith("; stored") and "from Finnvik" in said
+    query = (
+        "SELECT count(*), sum(saved_tokens), sum(saved_us) FROM call WHERE agent = %s AND target = '' AND status = 200"
+    )
+    with psycopg.connect(demo.database) as connection:
+        until(lambda: connection.execute(query, (agent,)).fetchone()[0] >= 4, "the records")  # type: ignore[index]
+        many, tokens, waited = connection.execute(query, (agent,)).fetchone()  # type: ignore[misc]
+        assert tokens >= many * 30 and waited > many * 1000
+    # seen, tried and purged in the console
+    sign_in(page, demo.console, STAFF[0].email, STAFF[0].password)
+    page.goto(f"{demo.console}/kept/")
+    page.get_by_role("link", name="near-equal-prompts").click()
+    expect(page.get_by_text("prompt: ").first).to_be_visible()
+    expect(page.locator("main")).not_to_contain_text("09:15")
+    page.get_by_role("link", name="compare prompts").click()
+    expect(page.get_by_label("Words that mean the same here")).to_have_value(re.compile("late, delayed"))
+    page.get_by_label("Prompts, in the order they come").fill("Is it late?\nIs it delayed?\nIs it early?")
+    page.get_by_role("button", name="Compare").click()
+    expect(page.get_by_text("3 prompts: 2 ask the model, 1 is given an answer that is kept.")).to_be_visible()
+    page.get_by_label("Least nearness of meanings").fill("7")
+    page.get_by_label("Prompts, in the order they come").fill("alone")
+    page.get_by_role("button", name="Compare").click()
+    expect(page.get_by_text("Two prompts or more are compared")).to_be_visible()
+    expect(page.get_by_label("Least nearness of meanings")).to_have_value("7")
+    page.goto(f"{demo.console}/kept/")
+    page.get_by_role("link", name="near-equal-prompts").click()
+    page.on("dialog", lambda dialog: dialog.accept())
+    page.get_by_role("button", name="Forget all of it").click()
+    until(
+        lambda: drafted("draft a notice that the 09:15 to Finnvik is forty minutes late")[0].endswith("; stored"),
+        "a purge",
+    )
 
 
 def recorded(demo: Installation) -> list[tuple[int, int]]:

@@ -59,6 +59,8 @@ def made() -> list[Record]:
                 completion_tokens=number % 6,
                 cached_tokens=number % 3,
                 first_us=number % 5 * 1000,
+                saved_tokens=number % 5 * 7,
+                saved_us=number % 3,
                 model=["", "notices", "notices-long"][number % 3],
             )
         )
@@ -172,6 +174,8 @@ def test_counts_and_sums_are_exact_over_any_span(asked: Session, where: tuple[st
             "response_bytes",
             "prompt_tokens",
             "first_us",
+            "saved_tokens",
+            "saved_us",
         ):
             assert getattr(total, name) == (sum(getattr(one, name) for one in mine) if mine else 0)
         assert total.min_us == min((one.total_us for one in mine), default=None)

@@ -23,7 +23,8 @@ PLACES = {
     "portal": ("/apis/sailings/2/operation?call=get+/sailings", "/apis/fares/1/subscribe"),
 }  # fmt: skip
 KINDS = ("api-key", "client-secret", "jwt", "browser-access", "body-size", "groups", "scopes", "claims", "addresses",
-         "referring-site", "rate-limit", "quota", "cost", "token-count", "token-limit", "models", "dimensions", "prompt-guard")  # fmt: skip
+         "referring-site", "rate-limit", "quota", "cost", "token-count", "token-limit", "models", "dimensions", "prompt-guard",
+         "near-equal-prompts")  # fmt: skip
 
 
 def addresses(client: FlaskClient, program: str) -> list[str]:

@@ -19,6 +19,7 @@ from tamarack.console.directories import users as directory_users
 from tamarack.console.door import own_password, sign_in
 from tamarack.console.finding import pages as finding
 from tamarack.console.kept import pages as kept
+from tamarack.console.kept import prompts
 from tamarack.console.kinds import pages as kinds
 from tamarack.console.life_cycle import answering, comparing, editing, new_version, redescribing, versions, writing
 from tamarack.console.limits import pages as limits
@@ -67,6 +68,7 @@ BLUEPRINTS = (
     backends.pages,
     limits.pages,
     kept.pages,
+    prompts.pages,
     try_limit.pages,
     plans.pages,
     subscribers.pages,

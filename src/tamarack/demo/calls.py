@@ -62,10 +62,10 @@ KINDS: tuple[Kind, ...] = (
          '{{"sailing": "{id}", "goods": "crates", "length_metres": 6.5}}'),
     Kind("notices", "announcements", "1", "post /chat/completions", "POST", "/announcements/v1/chat/completions",
          "announcer", 1.2, 650, 420,
-         '{{"model": "notices", "messages": [{{"role": "system",'
+         '{{"model": "notices", "temperature": 0, "messages": [{{"role": "system",'
          ' "content": "You draft short, polite notices for ferry passengers."}},'
          ' {{"role": "user", "content": "The {vessel} from {port} is forty minutes late today."}}]}}',
-         tokens=(58, 46)),
+         cached_share=0.3, tokens=(58, 46)),
 )  # fmt: skip
 
 

@@ -118,9 +118,12 @@ def _call(
         cache = HIT if draw.random() < kind.cached_share else MISS
         if cache == HIT:
             backend_us, target = 0, ""
-    tokens = (0, 0)
+    tokens, saved, saved_us = (0, 0), 0, 0
     if kind.tokens and status == 200 and not reason:
         tokens = (round(kind.tokens[0] * draw.uniform(0.7, 1.4)), round(kind.tokens[1] * draw.uniform(0.4, 1.7)))
+        if cache == HIT:
+            tokens, saved = (0, 0), sum(tokens)
+            saved_us = int(draw.lognormvariate(0, 0.35) * kind.median_ms * 1000)
     model = served = ""
     if kind.tokens:
         model, served = "notices", "quay-notices-1"
@@ -164,6 +167,8 @@ def _call(
         model_served=served if tokens != (0, 0) else "",
         first_us=backend_us // 3 if tokens != (0, 0) else 0,
         cached_tokens=tokens[0] // 3 if draw.random() < 0.3 else 0,
+        saved_tokens=saved,
+        saved_us=saved_us,
     )
 
 

@@ -109,7 +109,8 @@ class Follower:
             with self._counters.anew():
                 node = self._gateway
                 serving = Serving(number, snapshot, self._directory, self._counters, self._material, self._used,
-                                  node.caches, node.states, node.addresses, node.learned)  # fmt: skip
+                                  node.caches, node.states, node.addresses, node.learned,
+                                  node.embed)  # fmt: skip
         except Exception as error:  # whatever is wrong with it, the last one goes on serving
             self._unreadable = number
             self._problem = f"rollout {number} cannot be read: {self._said(error)}"

@@ -26,6 +26,7 @@ from tamarack.core.http.backend_sign_in import sign_in_field
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.language_models.estimating import Learned
+from tamarack.core.language_models.near_equal.question import Embed
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import CounterStore
 from tamarack.core.told.addresses import NOWHERE, Addresses
@@ -69,6 +70,7 @@ class Serving:
         states: TargetStates | None = None,
         addresses: Addresses = NOWHERE,
         learned: Learned | None = None,
+        embed: Embed | None = None,
     ) -> None:
         self.number = number
         self.environment = snapshot.environment
@@ -102,6 +104,7 @@ class Serving:
             addresses=addresses,
             backends={backend.name: backend.model_dump_json() for backend in snapshot.backends},
             learned=learned if learned is not None else Learned(),
+            embed=embed,
         )
         self.router: Router[Routed] = assemble(snapshot, shop)
 
@@ -126,7 +129,10 @@ class Gateway:
         misfits: MisfitCount | None = None,
         tokens: TokenFinder | None = None,
         addresses: Addresses = NOWHERE,
+        embed: Embed | None = None,
     ) -> None:
+        self.embed = embed
+        """Finds out the meaning of a prompt; None where prompts are compared by their words alone."""
         self.metering = metering if metering is not None else Metering(MemoryCounters())
         self.material = material if material is not None else Material(environment, nothing_sealed)
         self.tracing = self.material.tracing

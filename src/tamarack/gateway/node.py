@@ -18,6 +18,7 @@ from tamarack.core.identity.sealing import unseal
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.told.addresses import Addresses
 from tamarack.core.told.problems import Problems
+from tamarack.embedding import Embedding
 from tamarack.gateway.caches.node_caches import NodeCaches
 from tamarack.gateway.caches.redis_cache import RedisCache
 from tamarack.gateway.counters.redis_counters import RedisCounters
@@ -146,6 +147,7 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         misfits,
         TokenFinder(material.opaque, TokenQuery(settings.database, settings.keys.raw("pepper"))),
         Addresses(settings.portal_url, settings.gateway_url(environment), settings.sign_in_url),
+        Embedding(log),
     )
     follower = Follower(
         gateway,

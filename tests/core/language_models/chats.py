@@ -8,12 +8,13 @@ import orjson
 from core.carried import NOW, Bed, CallOnBed
 from core.protected import API_KEY, PATH, directory, material, protected
 from tamarack.core.balancing.route import Choice, Route
+from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.carrying.needs import Ask
 from tamarack.core.carrying.parts import Answered
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.http.target import target_at
 from tamarack.core.language_models.estimating import Learned
-from tamarack.core.told.scripted import ScriptedDriver
+from tamarack.core.told.scripted import OnlyMemory, ScriptedDriver
 
 KEY = (b"x-skerry-key", b"tmk_good")
 TARGET = target_at("http://127.0.0.1:9/base", 1000, 1000)
@@ -53,7 +54,9 @@ class Chats:
         ways = {"timetable": route}
         self.ticks = iter(range(10**12))
         clock = self.ticks.__next__
-        self.bed = Bed(made, directory(), material(), routes=ways, clock=clock, learned=self.learned, **changes)
+        self.memory = MemoryCache(10_000_000)
+        changes |= {"routes": ways, "clock": clock, "learned": self.learned, "cache": OnlyMemory(self.memory)}
+        self.bed = Bed(made, directory(), material(), **changes)
         self.sent: list[tuple[str, Any]] = []
         """What targets were sent: the address of each, and the document."""
         self.answers: dict[str, list[tuple[int, list[tuple[bytes, bytes]], tuple[bytes, ...]]]] = {}
@@ -81,7 +84,7 @@ class Chats:
         self.call = self.bed.call("POST", PATH, headers=[KEY, JSON, *headers], now=now)
         self.call.length, self.call.sent, self.call.media = len(body), body, JSON[1]
         self.call.trace = trace
-        self.driver = ScriptedDriver(self.bed.counters, backend=backend)
+        self.driver = ScriptedDriver(self.bed.counters, backend=backend, cache=self.memory)
         operation = self.call.operation
         assert operation is not None
         return self.driver.carry(self.call, operation, body)  # type: ignore[arg-type]

@@ -12,6 +12,8 @@ from tamarack.console.page import acting, back_to, done, environment, may, refus
 from tamarack.core.caching.memory import Listed
 from tamarack.core.configuration.effective import Placement, held, in_force
 from tamarack.core.configuration.model import Configuration
+from tamarack.core.policies import kind_of
+from tamarack.core.policies.answer.near_equal_prompts import NearEqualPrompts
 from tamarack.core.policies.answer.response_cache import ResponseCache
 from tamarack.core.traffic.totals import Totals, together
 from tamarack.store.audit import log as auditing
@@ -29,10 +31,10 @@ DAY = timedelta(days=1)
 
 @dataclass(slots=True)
 class CachePolicy:
-    """A response cache that runs: where it is placed, the operations that it holds for, and what it saved in a day."""
+    """A policy that runs and keeps answers: where it is placed, for which operations, and what it saved in a day."""
 
     placement: Placement
-    policy: ResponseCache
+    policy: ResponseCache | NearEqualPrompts
     operations: list[tuple[str, str, str]] = field(default_factory=list)
     totals: Totals = field(default_factory=Totals)
 
@@ -46,20 +48,38 @@ class CachePolicy:
         return self.placement.call or self.placement.id
 
     @property
+    def of_prompts(self) -> bool:
+        """Whether it keeps answers of language models."""
+        return isinstance(self.policy, NearEqualPrompts)
+
+    @property
+    def is_shared(self) -> bool:
+        """Whether all nodes share what it keeps."""
+        return isinstance(self.policy, ResponseCache) and self.policy.where == "shared by all nodes"
+
+    @property
+    def brief(self) -> str:
+        """What it does, in few words."""
+        return kind_of(self.policy).brief(self.policy)
+
+    @property
     def saved_us(self) -> float | None:
-        """The time that callers did not wait: each hit is taken to have saved what the backend takes in the mean."""
+        """The time that callers did not wait. A model's answers tell it; else each hit is taken to have saved what the
+        backend takes in the mean."""
         totals = self.totals
+        if self.of_prompts:
+            return totals.saved_us or None
         return totals.hits * totals.backend_us / totals.asked if totals.asked and totals.hits else None
 
 
 def cache_policies(configuration: Configuration) -> dict[str, CachePolicy]:
-    """The response caches in force, by their id."""
+    """The policies in force that keep answers, by their id."""
     found: dict[str, CachePolicy] = {}
     for api in configuration.apis:
         for version in api.versions:
             for operation in version.operations:
                 for row in in_force(held(configuration, api, version, operation)):
-                    if isinstance(row.policy, ResponseCache):
+                    if isinstance(row.policy, ResponseCache | NearEqualPrompts):
                         made = CachePolicy(row.placement, row.policy)
                         place = (api.name, version.version, operation.call)
                         found.setdefault(made.id, made).operations.append(place)
@@ -69,7 +89,10 @@ def cache_policies(configuration: Configuration) -> dict[str, CachePolicy]:
 def _with_totals(policies: dict[str, CachePolicy], where: str) -> list[CachePolicy]:
     """The caches with what they did within a day, the busiest first."""
     span = watching.until_now(DAY, {"environment": where})
-    fields, sums = ("api", "version", "operation"), ("hits", "misses", "asked", "backend_us")
+    fields, sums = (
+        ("api", "version", "operation"),
+        ("hits", "misses", "asked", "backend_us", "saved_tokens", "saved_us"),
+    )
     used = {busy.name: busy.totals for busy in watching.busiest(db(), span, fields, most=500, sums=sums)}
     for policy in policies.values():
         policy.totals = together([used[place] for place in policy.operations if place in used])
@@ -82,8 +105,7 @@ def _nodes(where: str) -> list[Node]:
 
 def _answers(where: str, policy: CachePolicy, search: str) -> Iterator[tuple[Node, NodeAnswer]]:
     nodes = _nodes(where)
-    shared = policy.policy.where == "shared by all nodes"
-    for node in nodes[:1] if shared else nodes:
+    for node in nodes[:1] if policy.is_shared else nodes:
         yield node, ask(node, "kept", most=MOST_SHOWN, search=search, id=policy.id)
 
 
@@ -97,7 +119,7 @@ def index() -> Any:
 def _the_policy(where: str) -> CachePolicy:
     found = cache_policies(running(where)[1]).get(request.values.get("policy", ""))
     if found is None:
-        abort(404, f"No response cache so named runs in {where}; it may not be rolled out yet.")
+        abort(404, f"No policy so named keeps answers in {where}; it may not be rolled out yet.")
     return found
 
 
@@ -123,7 +145,7 @@ def policy() -> Any:
         size=sum(answer.kept_bytes for _, answer in answers),
         problems=[answer.problem for _, answer in answers if answer.problem],
         nodes=len(answers),
-        shared=found.policy.where == "shared by all nodes",
+        shared=found.is_shared,
         search=search,
         edit=edit,
         purging=may("edit"),

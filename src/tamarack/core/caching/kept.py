@@ -6,10 +6,13 @@ What can be is decided when an answer is kept, so that giving it again is a comp
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from tamarack.core.caching.control import Directives, date_of, directives, seconds, values_of
 from tamarack.core.http.fields import Header
+
+if TYPE_CHECKING:
+    from tamarack.core.language_models.near_equal.question import Question
 
 HEURISTIC = frozenset((200, 203, 204, 300, 301, 308))
 """Statuses that a policy's own time holds for. Errors are kept only where the backend itself says for how long."""
@@ -132,11 +135,14 @@ class Kept:
         "key",
         "modified",
         "policy",
+        "question",
         "size",
         "stale_on_error",
         "stale_while",
         "status",
         "strict",
+        "tokens",
+        "took_us",
     )
 
     def __init__(
@@ -165,12 +171,22 @@ class Kept:
             elif name == b"last-modified":
                 self.modified = value
         self.hits = 0
+        self.question: Question | None = None
+        """What was asked of a language model."""
+        self.tokens = 0
+        """What its answer took, and how long it took until it was there: saved each time it is given again."""
+        self.took_us = 0
         self.size = len(key) + len(fields) + len(body) + _OVERHEAD
 
     def ends(self) -> float:
         """When nothing may be done with it any more; one that can be asked about is of use for a day longer."""
         last = max(self.fresh_until, self.stale_while, self.stale_on_error)
         return last + 86_400 if self.etag or self.modified else last
+
+    def answers(self, question: Question, tokens: int, took_us: int) -> None:
+        """Say what it answers of a language model's, and what it took."""
+        self.size += question.size
+        self.question, self.tokens, self.took_us = question, tokens, took_us
 
     def age(self, now: float) -> int:
         """Whole seconds since it was made (RFC 9111, 5.1)."""
@@ -213,6 +229,8 @@ class Kept:
         fields = b"".join(b"%b: %b\r\n" % field for field in [*older, *newer])
         made = Kept(self.policy, self.key, self.status, fields, self.body, terms, begun, now)
         made.hits = self.hits
+        if self.question is not None:
+            made.answers(self.question, self.tokens, self.took_us)
         return made
 
 

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Iterator
-from typing import NamedTuple
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING, NamedTuple
 
 from tamarack.core.caching.kept import Kept
+
+if TYPE_CHECKING:
+    from tamarack.core.language_models.near_equal.index import Meanings
+    from tamarack.core.language_models.near_equal.question import Question
 
 MOST_KEPT = 1_000_000
 """Entries, whatever their size."""
@@ -34,6 +38,8 @@ class MemoryCache:
         self.evicted = 0
         self._kept: OrderedDict[bytes, Kept] = OrderedDict()
         self._by_path: dict[bytes, set[bytes]] = {}
+        self._meanings: Meanings | None = None
+        """The questions that answers are found for by their meaning."""
 
     def __len__(self) -> int:
         return len(self._kept)
@@ -45,19 +51,43 @@ class MemoryCache:
             self._kept.move_to_end(key)
         return kept
 
+    def nearest(
+        self, question: Question, least: float, fits: Callable[[Kept, float], bool]
+    ) -> tuple[Kept, float] | None:
+        """The answer kept for the question nearest by its meaning that fits, and how near that is."""
+        meaning = question.meaning if self._meanings is not None and len(self._meanings) else None
+        if meaning is None or self._meanings is None:
+            return None
+        found = self._meanings.nearest(question.group, meaning, least, lambda key, alike: fits(self._kept[key], alike))
+        if found is None:
+            return None
+        self._kept.move_to_end(found[0])
+        return self._kept[found[0]], found[1]
+
     def keep(self, kept: Kept) -> bool:
         """Keep an answer in place of what was kept under its key. False where it is larger than all may be."""
-        key = kept.key
+        key, question = kept.key, kept.question
         self.drop(key)
         if kept.size > self.most_bytes:
             return False
         self._kept[key] = kept
         self.size += kept.size
         self._by_path.setdefault(path_of(key), set()).add(key)
+        if question is not None and question.meaning is not None:
+            self._known_meanings().put(question.group, key, question.meaning)
+            question.forget()
         while self.size > self.most_bytes or len(self._kept) > MOST_KEPT:
             self.drop(next(iter(self._kept)))
             self.evicted += 1
         return True
+
+    def _known_meanings(self) -> Meanings:
+        if self._meanings is None:
+            # Here, for the library of numbers is read only where prompts are compared by their meaning.
+            from tamarack.core.language_models.near_equal.index import Meanings
+
+            self._meanings = Meanings()
+        return self._meanings
 
     def drop(self, key: bytes) -> bool:
         """Forget what is kept under a key."""
@@ -65,6 +95,8 @@ class MemoryCache:
         if kept is None:
             return False
         self.size -= kept.size
+        if self._meanings is not None:
+            self._meanings.take_out(key)
         path = path_of(key)
         keys = self._by_path.get(path)
         if keys is not None:

@@ -55,6 +55,8 @@ from tamarack.core.http.fields import Header, field_line, quoted
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
 from tamarack.core.language_models.estimating import Learned
+from tamarack.core.language_models.near_equal.kept_answers import NearPrompts
+from tamarack.core.language_models.near_equal.question import Embed
 from tamarack.core.language_models.usage import usage_of
 from tamarack.core.life_cycle.ending import ending_fields, in_words
 from tamarack.core.limits.quota import OF_TOKENS
@@ -141,6 +143,8 @@ class Workshop:
     """Answers of deprecated versions lead to the portal, and challenges to where tokens come from."""
     backends: Mapping[str, str] = field(default_factory=dict)
     """What each backend is, as text: kept answers of one are no answers of another."""
+    embed: Embed | None = None
+    """The meaning of a text; without it prompts are compared by their words alone."""
     learned: Learned = field(default_factory=Learned)
     """What answers of language models told, for estimates of calls that come."""
     _made: dict[tuple[PlacedPolicy, str, str], tuple[Part, ...]] = field(default_factory=dict)
@@ -264,11 +268,20 @@ class _Folding:
             for placed in operation.policies
             for part in shop.parts_of(placed, version, self.name, described)
         ]
+        self.rules = "\n".join(
+            placed.policy.model_dump_json()
+            for placed in operation.policies
+            if any(isinstance(part, Filtering) for part in shop.parts_of(placed, version, self.name, described))
+        )
+        """What answers are held against as they pass: those that were kept under other rules are not given."""
         outer = [part for placed in operation.outer_identify for part in shop.parts_of(placed, version)]
         self.outer = [part for part in outer if isinstance(part, Way)]
         self.is_open = any(isinstance(part, Opening) for _, part in self.parts)
         self.retired = version.state == "retired"
         self.reading = self._reading()
+        near = any(isinstance(part, Keeping) and part.near is not None for _, part in self.parts)
+        self.compares = near and bool(self.reading)
+        """Whether its prompts are compared, so that answers of a model are kept."""
         self.trial = version.trial
         self.closed = not self.is_open and not self.of(Way)
         if self.closed and self.trial is not None and not self.trial.invited:
@@ -380,7 +393,7 @@ class _Folding:
         """What is kept of the backend's answers, how often it is asked again, and how long it may take."""
         if self.retired:
             return {}
-        keeping = self.of(Keeping)
+        keeping = [pair for pair in self.of(Keeping) if (pair[1].near is not None) == self.compares]  # type: ignore[attr-defined]
         retrying = [part for _, part in self.of(Retrying) if isinstance(part, Retrying)]
         timing = [part for _, part in self.of(Timing) if isinstance(part, Timing)]
         found: dict[str, Any] = {}
@@ -405,10 +418,11 @@ class _Folding:
 
     def _caching(self, part: Keeping) -> Caching:
         """The response cache; another policy or another backend begins anew with nothing kept."""
+        if part.near is not None and part.near.nearest and self.shop.embed is not None:
+            self.shop.embed("ready?")  # so that it is ready when the first call comes
         backend = self.version.backend
-        ruled = len(self.of(Filtering))  # what was kept before rules held was not held against them
         behind = self.shop.backends.get(backend, "")
-        about = f"{self.version.version}\n{ruled}\n{part.policy}\n{part.identity}\n{backend}\n{behind}"
+        about = f"{self.version.version}\n{self.rules}\n{part.policy}\n{part.identity}\n{backend}\n{behind}"
         space = blake2b(about.encode(), digest_size=SPACE).digest()
         return Caching(
             part.policy,
@@ -422,6 +436,7 @@ class _Folding:
             heeds=part.heeds,
             shared=part.shared,
             wait_s=part.wait_s,
+            near=NearPrompts(part.near, self.shop.embed) if part.near is not None else None,
         )
 
     def _beside(self, stage: Stage) -> list[tuple[Told, Part]]:

@@ -14,7 +14,7 @@ from typing import Literal, Protocol
 
 from tamarack.core.caching.control import NO_DIRECTIVES, Directives, directives, listed_value, seconds, values_of
 from tamarack.core.caching.kept import Kept, Refusal, Rules, initial_age, judge, split_fields
-from tamarack.core.caching.memory import shown_key
+from tamarack.core.caching.memory import MemoryCache, shown_key
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.refusals import REASONS
@@ -22,6 +22,8 @@ from tamarack.core.carrying.refusals import Refusal as CallRefusal
 from tamarack.core.errors import CoreError
 from tamarack.core.http.fields import NOT_SENT_BACK, Header, looks_secret
 from tamarack.core.http.query import by_name, name_of
+from tamarack.core.language_models.near_equal.kept_answers import NearPrompts, about, told_as_kept
+from tamarack.core.language_models.near_equal.question import Question
 from tamarack.core.traffic.record import HIT, MISS, REVALIDATED, STALE
 
 _TAKEN_AWAY = frozenset((b"if-none-match", b"if-modified-since"))
@@ -77,11 +79,31 @@ class CacheStore(Protocol):
 class Lookup:
     """One call's business with the cache."""
 
-    __slots__ = ("authorized", "cache", "keeps", "kept", "key", "leads", "none_match", "since", "waited", "wants")
+    __slots__ = (
+        "alike",
+        "apart",
+        "authorized",
+        "cache",
+        "keeps",
+        "kept",
+        "key",
+        "leads",
+        "none_match",
+        "question",
+        "since",
+        "waited",
+        "wants",
+    )
 
-    def __init__(self, cache: Caching, key: bytes, call: Call) -> None:
+    def __init__(self, cache: Caching, key: bytes, call: Call, question: Question | None = None) -> None:
         self.cache = cache
         self.key = key
+        self.question = question
+        """What it asks of a language model, where its answer may be given to another that asks the same."""
+        self.alike = 0.0
+        """How near the question is that what is kept answers, where it was found by its meaning."""
+        self.apart = question is not None and call.prompt.streams
+        """Whether it neither waits for another's answer nor has others wait: it comes piece by piece."""
         self.kept: Kept | None = None
         self.keeps = call.method != "HEAD"
         """Whether its answer may be kept."""
@@ -108,7 +130,7 @@ class Lookup:
     @property
     def alone(self) -> bool:
         """Whether it waits for nobody, and nobody for it: its answer will not do for others."""
-        return not self.keeps or (self.kept is None and bool(self.none_match or self.since))
+        return not self.keeps or self.apart or (self.kept is None and bool(self.none_match or self.since))
 
     def says(self, kept: Kept | None, now: float) -> Said:
         """What may be done with what is kept: give it, give it though it is over while it is asked for anew, ask
@@ -152,6 +174,7 @@ class Caching:
         heeds: bool = True,
         shared: bool = False,
         wait_s: float = 2.0,
+        near: NearPrompts | None = None,
     ) -> None:
         self.policy = policy
         """Its id: the placement, and the name."""
@@ -171,6 +194,8 @@ class Caching:
         self.shared = shared
         """Whether all nodes share what is kept."""
         self.wait_s = wait_s
+        self.near = near
+        """How prompts are compared, where it keeps answers of language models."""
 
     # a call comes
 
@@ -189,15 +214,35 @@ class Caching:
             if name == b"cookie" and name not in self.headers:
                 call.note_of_cache = "a call with a cookie goes to the backend, for its key does not hold cookies"
                 return None
+        question = None
         try:
             key = self.key(call)
         except Bypass as why:
             call.note_of_cache = str(why)
             return None
-        call.lookup = lookup = Lookup(self, key, call)
+        if self.near is not None:
+            found = self.near.question(call, key)
+            if isinstance(found, str):
+                call.note_of_cache = found
+                return None
+            question = found
+            key += b"\n" + about(question)
+        call.lookup = lookup = Lookup(self, key, call, question)
         return lookup
 
-    def key(self, call: Call, varies: Sequence[bytes] | None = None) -> bytes:
+    def nearest(self, lookup: Lookup, memory: MemoryCache, now: float) -> Kept | None:
+        """What is kept for another question that means the same; None where nothing is, or the caller wants no answer
+        that was given before."""
+        near, question = self.near, lookup.question
+        if near is None or question is None or lookup.wants:
+            return None
+        found = near.nearest(memory, question, self.policy, now)
+        if found is None:
+            return None
+        lookup.alike = found[1]
+        return found[0]
+
+    def key(self, call: Call, varies: Sequence[bytes] | None = None, question: Question | None = None) -> bytes:
         """The key of a call: what has to be alike for an answer to be given again. Raises `Bypass`."""
         method = b"POST" if call.method == "POST" else b"GET"
         query = self.query(call.query) if call.query else b""
@@ -213,11 +258,18 @@ class Caching:
             found = part(call)
             if found:
                 key += b"\n" + found
+        if question is not None:
+            key += b"\n" + about(question)
         return key
 
     def found(self, call: Call, lookup: Lookup, kept: Kept | None) -> Reply | CallRefusal | Said:
         """What becomes of a call with what is kept under its key: a reply, a refusal, or how the backend is asked."""
-        if kept is not None and kept.key != lookup.key and kept.key != self.key(call):
+        if (
+            kept is not None
+            and kept.key != lookup.key
+            and not lookup.alike
+            and kept.key != self.key(call, question=lookup.question)
+        ):
             kept = None  # it was waited for, and turned out to be for other fields than this call's
         lookup.kept = kept
         says = lookup.says(kept, call.now)
@@ -226,7 +278,10 @@ class Caching:
             kept.hits += 1
             over = now_over(kept, call)
             call.cache = STALE if over else HIT
-            return self._reply(call, lookup, kept, b"hit; ttl=%d" % int(kept.fresh_until - call.now))
+            status = b"hit; ttl=%d" % int(kept.fresh_until - call.now)
+            if lookup.question is not None:
+                status += told_as_kept(call, lookup.question, kept, lookup.alike)
+            return self._reply(call, lookup, kept, status)
         if b"only-if-cached" in lookup.wants:
             call.cache = MISS
             return _NONE_KEPT
@@ -330,7 +385,15 @@ class Caching:
             ready += b"date: %b\r\n" % formatdate(int(now), usegmt=True).encode()
         key = self.key_kept(call, lookup, names)
         begun = now - initial_age(headers, asked_at, now)
-        return Keeping(self, lookup, lambda body: Kept(self.policy, key, status, ready, body, terms, begun, now))
+
+        def made(body: bytes) -> Kept:
+            kept = Kept(self.policy, key, status, ready, body, terms, begun, now)
+            if lookup.question is not None:
+                took_us = max(call.total_us, call.backend_us)
+                kept.answers(lookup.question, call.prompt_tokens + call.completion_tokens, took_us)
+            return kept
+
+        return Keeping(self, lookup, made)
 
     def refreshed(
         self, call: Call, lookup: Lookup, answer: Answered, fields: bytes, body: bytes, asked_at: float, now: float
@@ -357,7 +420,7 @@ class Caching:
         added = [name for name in names if b"\n%b: " % name not in lookup.key]
         if not added:
             return lookup.key
-        return self.key(call, names)
+        return self.key(call, names, lookup.question)
 
     def _varies(self, headers: Sequence[Header]) -> tuple[bytes, ...] | None:
         """The fields that answers vary by, this one's with them; None where they are too many."""
@@ -371,7 +434,9 @@ class Caching:
     def passed(self, call: Call, lookup: Lookup | None, status: int, kept: bool) -> bytes:
         """The Cache-Status of an answer that the backend gave (RFC 9211), as a field."""
         if lookup is None:
-            return b"cache-status: tamarack; fwd=%b\r\n" % (b"method" if call.method in _UNSAFE else b"bypass")
+            searches = self.posts and call.method == "POST"
+            by_method = call.method in _UNSAFE and not searches
+            return b"cache-status: tamarack; fwd=%b\r\n" % (b"method" if by_method else b"bypass")
         why = b"stale" if lookup.kept is not None else b"uri-miss"
         stored = b"; stored" if kept else b""
         return b"cache-status: tamarack; fwd=%b; fwd-status=%d%b\r\n" % (why, status, stored)

@@ -20,6 +20,7 @@ from tamarack.core.errors import CoreError
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.http.fields import Header
 from tamarack.core.identity.caller import Caller
+from tamarack.core.language_models.near_equal.question import Comparing
 from tamarack.core.language_models.shape import CHAT, Shape
 from tamarack.core.limits.store import Limiter, Taken
 from tamarack.core.stages import Stage
@@ -192,6 +193,8 @@ class Keeping(Part):
     heeds: bool = True
     shared: bool = False
     wait_s: float = 2.0
+    near: Comparing | None = None
+    """How prompts are compared, where answers of language models are kept."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -28,6 +28,7 @@ from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.http.fields import Header
 from tamarack.core.http.target import Target
+from tamarack.core.language_models.near_equal.kept_answers import kept_behind
 from tamarack.core.limits.store import Taken
 from tamarack.core.stages import Stage
 from tamarack.core.traffic.record import MISS, PLACE, STALE
@@ -426,13 +427,17 @@ class Operation(Published):
                 unchanged = Passed(status, None)
                 read_answer(unchanged, call, target, headers)
                 fields = unchanged.fields
-            keeping = None  # what is filtered as it passes is not what the caller asked for
-            if passed.filter is None:
+            keeping = None
+            behind = passed.filter is not None  # it is kept as it was filtered, which only prompts' answers are
+            if not behind or (lookup.question is not None and not self.changes):
                 keeping = caching.keeping(call, lookup, status, headers, fields, call.now, self._now(call))
             if keeping is not None:
                 if body is not None and self.changes:
                     keeping.piece(body)
                     keeping.end(True)
+                elif behind:
+                    passed.filter, ending = kept_behind(passed.filter, keeping)  # type: ignore[arg-type]
+                    watching.append(ending)
                 else:
                     watching.append(keeping)
             if call.trace is not None:

@@ -40,6 +40,8 @@ class Prompt:
         "known",
         "model",
         "renamed",
+        "saved_tokens",
+        "saved_us",
         "served",
         "settled",
         "shape",
@@ -91,6 +93,9 @@ class Prompt:
         """From when the target was asked until the first piece of its answer came."""
         self.settled = False
         """Whether its tokens are known, told or counted."""
+        self.saved_tokens = 0
+        """What it would have taken, had its answer not been kept."""
+        self.saved_us = 0
         self.renamed = False
         """Whether its body asks for the model by a target's name."""
         self._capacity: Any = None

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import Discriminator, Tag
 
-from tamarack.core.policies.answer import fixed_answer, mock, response_cache
+from tamarack.core.policies.answer import fixed_answer, mock, near_equal_prompts, response_cache
 from tamarack.core.policies.forward import retries, time_limits
 from tamarack.core.policies.guard import body_size, browser_access
 from tamarack.core.policies.identify import access_token, api_key, client_secret, open_access, signed_key, token
@@ -63,6 +63,7 @@ KINDS: dict[str, PolicyKind] = {
         fixed_answer.KIND,
         mock.KIND,
         response_cache.KIND,
+        near_equal_prompts.KIND,
         retries.KIND,
         time_limits.KIND,
         answer_check.KIND,

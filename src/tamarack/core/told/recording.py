@@ -52,8 +52,15 @@ def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
     )
     if prompt is None and not call.own:
         return row  # the rest are the record's defaults
-    of_model = _of_model(prompt, call.status) if prompt is not None else _NO_MODEL
-    return (*row, *of_model, *(call.own or _NOTHING_OWN))
+    if prompt is None:
+        return (*row, *_NO_MODEL, *call.own)
+    return (
+        *row,
+        *_of_model(prompt, call.status),
+        *(call.own or _NOTHING_OWN),
+        prompt.saved_tokens,
+        prompt.saved_us,
+    )
 
 
 def _of_model(prompt: Any, status: int) -> tuple[str, str, int, int]:

@@ -124,7 +124,8 @@ class ScriptedDriver:
             case Hold():
                 return None
             case Look():
-                return self.cache.get(need.lookup.key)
+                found = self.cache.get(need.lookup.key)
+                return found if found is not None else need.lookup.cache.nearest(need.lookup, self.cache, call.now)
             case Refresh():
                 self._refresh(need, body)
                 return None

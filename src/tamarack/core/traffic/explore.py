@@ -99,6 +99,8 @@ _PLAIN: Mapping[str, Measure] = {
     "cached tokens": Measure(
         "cached prompt tokens", "count", lambda t, _: t.cached_tokens, adds=True, needs=("cached_tokens",)
     ),
+    "saved tokens": Measure("tokens saved", "count", lambda t, _: t.saved_tokens, adds=True, needs=("saved_tokens",)),
+    "saved time": Measure("time saved", "time", lambda t, _: t.saved_us, adds=True, needs=("saved_us",)),
     "first piece": Measure(
         "mean time to the first piece", "time", lambda t, _: share(t.first_us, t.firsts), needs=("first_us", "firsts")
     ),

@@ -67,6 +67,8 @@ CALL_FIELDS: Mapping[str, Field] = {
     "model-served": Field("model that answered", "model_served", otel="gen_ai.response.model"),
     "first-took": Field("time to the first piece", "first_us", "time"),
     "cached-tokens": Field("cached prompt tokens", "cached_tokens", "number"),
+    "saved-tokens": Field("tokens saved", "saved_tokens", "number"),
+    "saved-time": Field("time saved", "saved_us", "time"),
     "own-one": Field("own dimension 1", "own_1"),
     "own-two": Field("own dimension 2", "own_2"),
     "own-three": Field("own dimension 3", "own_3"),

@@ -65,6 +65,10 @@ class Record(NamedTuple):
     own_2: str = ""
     own_3: str = ""
     """What a policy says to record besides, as `name: value`."""
+    saved_tokens: int = 0
+    """What a kept answer took of a language model when it was made: saved by giving it again."""
+    saved_us: int = 0
+    """How long it took then."""
 
 
 FIELDS: tuple[str, ...] = Record._fields

@@ -10,7 +10,8 @@ from tamarack.core.traffic.record import HIT, MISS, REVALIDATED, STALE, Record
 SUMS = (
     "calls", "refused", "failed", "asked", "hits", "misses", "held", "marked", "total_us", "backend_us", "held_us",
     "request_bytes", "response_bytes", "prompt_tokens", "completion_tokens",
-    "cached_tokens", "firsts", "first_us", "telling_us", "of_2xx", "of_3xx", "of_4xx", "of_5xx",
+    "cached_tokens", "firsts", "first_us", "telling_us", "saved_tokens", "saved_us",
+    "of_2xx", "of_3xx", "of_4xx", "of_5xx",
 )  # fmt: skip
 """The totals that simply add up."""
 
@@ -47,6 +48,9 @@ class Totals:
     first_us: int = 0
     telling_us: int = 0
     """How long the backend took for answers that have completion tokens."""
+    saved_tokens: int = 0
+    """What kept answers of language models saved, in tokens and in time."""
+    saved_us: int = 0
     of_2xx: int = 0
     of_3xx: int = 0
     of_4xx: int = 0
@@ -84,6 +88,8 @@ class Totals:
         if record.completion_tokens:
             self.telling_us += record.backend_us
         self.cached_tokens += record.cached_tokens
+        self.saved_tokens += record.saved_tokens
+        self.saved_us += record.saved_us
         if record.first_us:
             self.firsts += 1
             self.first_us += record.first_us
@@ -128,6 +134,8 @@ class Totals:
         self.firsts += other.firsts
         self.first_us += other.first_us
         self.telling_us += other.telling_us
+        self.saved_tokens += other.saved_tokens
+        self.saved_us += other.saved_us
         self.of_2xx += other.of_2xx
         self.of_3xx += other.of_3xx
         self.of_4xx += other.of_4xx

@@ -34,7 +34,12 @@ class NodeCaches:
         """What is kept, where that is known at once; else a coroutine that finds out."""
         if lookup.cache.shared and self.shared is not None:
             return self._look_far(lookup, self.shared, now)
-        return self._decide(lookup, self.memory.get(lookup.key), now)
+        kept = self.memory.get(lookup.key)
+        if kept is None and lookup.question is not None:
+            kept = lookup.cache.nearest(lookup, self.memory, now)
+            if kept is not None:
+                return kept
+        return self._decide(lookup, kept, now)
 
     async def _look_far(self, lookup: Lookup, shared: RedisCache, now: float) -> Kept | None:
         kept = await shared.get(lookup.key, now)

@@ -62,6 +62,8 @@ class CallRow(SQLModel, table=True):
     own_1: str = Field(default="", sa_column_kwargs={"server_default": ""})
     own_2: str = Field(default="", sa_column_kwargs={"server_default": ""})
     own_3: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    saved_tokens: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    saved_us: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     batch: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     """The number of the batch that it came in; 0 of calls from before batches had numbers."""
 
@@ -126,6 +128,8 @@ class _Rollup(SQLModel):
     firsts: int = Field(default=0, sa_type=BigInteger, sa_column_kwargs={"server_default": "0"})
     first_us: int = Field(default=0, sa_type=BigInteger, sa_column_kwargs={"server_default": "0"})
     telling_us: int = Field(default=0, sa_type=BigInteger, sa_column_kwargs={"server_default": "0"})
+    saved_tokens: int = Field(default=0, sa_type=BigInteger, sa_column_kwargs={"server_default": "0"})
+    saved_us: int = Field(default=0, sa_type=BigInteger, sa_column_kwargs={"server_default": "0"})
     min_us: int | None = Field(sa_type=BigInteger, nullable=True)
     max_us: int | None = Field(sa_type=BigInteger, nullable=True)
     histogram: bytes = Field(sa_type=LargeBinary)

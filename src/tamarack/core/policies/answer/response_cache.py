@@ -1,10 +1,10 @@
 """Response cache: answers are kept, and given again without asking the backend (RFC 9111)."""
 
 from collections.abc import Callable
-from typing import Literal
+from typing import Annotated, Literal
 
 import orjson
-from pydantic import Field, field_validator, model_validator
+from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from tamarack.core.caching.kept import Rules
 from tamarack.core.carrying.caching import Bypass, query_key
@@ -36,6 +36,16 @@ HowLong = Literal[
 ]
 Whose = Literal["each caller's own", "the same for all callers"]
 Where = Literal["in each node's memory", "shared by all nodes"]
+
+
+def _keepable(value: int) -> int:
+    if not 1 <= value <= MOST_SIZE:
+        raise ValueError(f"{size_in_words(value)}: an answer that is kept has from 1 B to 20 MB")
+    return value
+
+
+KeptSize = Annotated[Size, AfterValidator(_keepable)]
+"""Bytes of an answer that is kept, written like 500 kB."""
 
 
 class ResponseCache(Policy):
@@ -116,7 +126,7 @@ class ResponseCache(Policy):
         description="Shared, they are kept in Redis; while that is away, calls go to the backend.",
         json_schema_extra=hints(rare=True),
     )
-    at_most: Size = Field(
+    at_most: KeptSize = Field(
         default=1_000_000,
         title="Largest answer kept",
         description="Like 500 kB or 2 MB, up to 20 MB.",
@@ -152,13 +162,6 @@ class ResponseCache(Policy):
                 raise ValueError(f"{value!r} is not a JSON Pointer; it starts with /, like /from/port")
         return tuple(dict.fromkeys(values))
 
-    @field_validator("at_most")
-    @classmethod
-    def _largest(cls, value: int) -> int:
-        if not 1 <= value <= MOST_SIZE:
-            raise ValueError(f"{size_in_words(value)}: an answer that is kept has from 1 B to 20 MB")
-        return value
-
     @model_validator(mode="after")
     def _fits(self) -> "ResponseCache":
         if self.how_long != "as the backend says" and not self.own_time:
@@ -180,7 +183,8 @@ class ResponseCache(Policy):
         return self.whose == "the same for all callers"
 
 
-def _caller_part(call: Call) -> bytes:
+def caller_part(call: Call) -> bytes:
+    """The part of a key that says whose call it is."""
     caller = call.caller
     if caller is None:
         return b""
@@ -215,7 +219,7 @@ def _body_part(pointers: tuple[str, ...]) -> Callable[[Call], bytes]:
 def _compile(policy: ResponseCache, surroundings: Surroundings) -> list[Part]:
     parts: list[Callable[[Call], bytes]] = []
     if not policy.by_all:
-        parts.append(_caller_part)
+        parts.append(caller_part)
     if policy.body_values:
         parts.append(_body_part(policy.body_values))
     return [

@@ -1,0 +1,90 @@
+"""Trying which prompts would be taken for the same, before and after a policy says so."""
+
+from functools import cache
+from typing import Any
+
+from flask import Blueprint, request
+from pydantic import ValidationError
+
+from tamarack.console.kept.pages import cache_policies
+from tamarack.console.page import environment, render, requires, running
+from tamarack.core.language_models.near_equal.comparison import MOST_PROMPTS, Comparison, compare
+from tamarack.core.language_models.near_equal.wording import LONGEST
+from tamarack.core.policies.answer.near_equal_prompts import NearEqualPrompts
+from tamarack.core.types import problems_of
+from tamarack.embedding import load
+
+pages = Blueprint("prompts", __name__, url_prefix="/kept/compare")
+
+_meanings = cache(load)
+"""The model, loaded when meanings are first compared here."""
+FIELDS = ("alike", "nearest", "same")
+WORKED = "\n".join((
+    "When does the last ferry to Alder Bay leave?",
+    "At what time does the last ferry to Alder Bay leave, please?",
+    "When is the last ferry to Alder Bay departing?",
+    "When does the first ferry to Alder Bay leave?",
+    "When does the last ferry from Alder Bay leave?",
+))  # fmt: skip
+"""Prompts to begin with."""
+
+
+@pages.get("/")
+@requires("see")
+def form() -> Any:
+    """The form, set as a policy that runs is, or as a new one is."""
+    found = cache_policies(running(environment())[1]).get(request.args.get("policy", ""))
+    policy = found.policy if found is not None and isinstance(found.policy, NearEqualPrompts) else NearEqualPrompts()
+    typed = {"alike": policy.alike, "nearest": f"{policy.nearest:g}", "same": "\n".join(map(str, policy.same))}
+    return _page(typed | {"prompts": WORKED}, {}, policy)
+
+
+@pages.post("/")
+@requires("see")
+def tried() -> Any:
+    """Compare what was typed. Nothing is saved."""
+    typed = {name: request.form.get(name, "").replace("\r\n", "\n") for name in (*FIELDS, "prompts")}
+    errors: dict[str, str] = {}
+    policy = _policy(typed, errors)
+    prompts = [line.strip() for line in typed["prompts"].split("\n") if line.strip()]
+    if len(prompts) < 2:
+        errors["prompts"] = "Two prompts or more are compared; write one on each line."
+    elif len(prompts) > MOST_PROMPTS:
+        errors["prompts"] = f"{len(prompts)} prompts; at most {MOST_PROMPTS} are compared at once. Take some away."
+    elif max(map(len, prompts)) > LONGEST:
+        errors["prompts"] = f"A prompt has more than {LONGEST:,} characters; only shorter ones are compared."
+    if errors or policy is None:
+        return _page(typed, errors, None), 422
+    embed = _meanings() if policy.by_meaning else None
+    comparison = compare(prompts, policy.comparing, embed)
+    return _page(typed, {}, policy, comparison)
+
+
+def _policy(typed: dict[str, str], errors: dict[str, str]) -> NearEqualPrompts | None:
+    same = [line for line in typed["same"].split("\n") if line.strip()]
+    given: dict[str, Any] = {"alike": typed["alike"], "same": same}
+    if typed["alike"] != "by the same words":
+        given["nearest"] = typed["nearest"].strip()
+    try:
+        return NearEqualPrompts.model_validate(given)
+    except ValidationError as error:
+        for problem in problems_of(error):
+            name = str(problem.path[0]) if problem.path else ""
+            errors.setdefault(name if name in FIELDS else "same", problem.message)
+        return None
+
+
+def _page(
+    typed: dict[str, str],
+    errors: dict[str, str],
+    policy: NearEqualPrompts | None,
+    comparison: Comparison | None = None,
+) -> str:
+    return render(
+        "kept/compare.html",
+        typed=typed,
+        errors=errors,
+        policy=policy,
+        comparison=comparison,
+        ways=[(way, way.capitalize()) for way in ("by the same words", "by their meaning")],
+    )

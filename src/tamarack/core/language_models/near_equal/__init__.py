@@ -1,0 +1,1 @@
+"""Whether two prompts ask the same: by their words, and by their meaning."""
