@@ -41,7 +41,7 @@ from tamarack.store.rollouts.tables import FeedItem
 from tamarack.store.secrets import queries as secrets
 from tamarack.store.traffic import traces as tracing
 from tamarack.worker.key_sets import fetch
-from tamarack.worker.ship import ship_traces
+from tamarack.worker.ship import ship_beside
 
 SEALING = bytes(range(32))
 KEYS = CredentialKeys(bytes(32), SEALING)
@@ -318,11 +318,11 @@ def test_traces_are_kept_once_and_found_by_their_call(
         for number in range(2):
             batch = spool / f"b{number}.traces"
             batch.write_text(json.dumps([body]))
-            assert ship_traces(connection, batch, said.append) == 1
+            assert ship_beside(connection, batch, said.append) == 1
             assert not batch.exists()
         broken = spool / "b9.traces"
         broken.write_text("[{}]")
-        assert ship_traces(connection, broken, said.append) == 0
+        assert ship_beside(connection, broken, said.append) == 0
         assert (spool / "broken" / "b9.traces").exists()
     kept = tracing.trace_of(session, "c1")
     assert kept is not None

@@ -20,7 +20,7 @@ from tamarack.store.mail.tables import Mail
 from tamarack.store.traffic.set_aside import SetAside, noter
 from tamarack.store.traffic.tables import CallRow
 from tamarack.worker.runner import Task, repeat, run
-from tamarack.worker.ship import Shipper, ship, ship_traces, waiting
+from tamarack.worker.ship import Shipper, ship, ship_beside, waiting
 from tamarack.worker.work import tasks
 
 
@@ -111,7 +111,7 @@ def test_a_trace_with_text_that_no_database_takes_is_set_aside(
     path.write_bytes(orjson.dumps([body]))
     with psycopg.connect(settings.database, autocommit=True) as connection:
         said: list[str] = []
-        assert ship_traces(connection, path, said.append) == 0
+        assert ship_beside(connection, path, said.append) == 0
         assert "set aside" in said[0]
 
 

@@ -27,6 +27,7 @@ from tamarack.console.limits import try_limit
 from tamarack.console.misfits import pages as misfits
 from tamarack.console.overview import pages as overview
 from tamarack.console.plans import pages as plans
+from tamarack.console.prompts import pages as logged_prompts
 from tamarack.console.rollouts import pages as rollouts
 from tamarack.console.subscribers import announcements, credentials, on_behalf, requests, seeing
 from tamarack.console.subscribers import lists as subscriber_lists
@@ -68,6 +69,7 @@ BLUEPRINTS = (
     backends.pages,
     limits.pages,
     kept.pages,
+    logged_prompts.pages,
     prompts.pages,
     try_limit.pages,
     plans.pages,

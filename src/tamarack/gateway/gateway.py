@@ -192,6 +192,8 @@ class Gateway:
         """The one place where calls are recorded. It must not fail, whatever a call holds."""
         try:
             self.recorder.add(record_of(call, self.environment, self.node))
+            if call.prompt is not None and call.prompt.logged is not None:
+                self.recorder.add_prompt(call.prompt.logged.entry(call, self.environment))
             if call.misfits:
                 self.misfits.add(call)
             elif call.reason in _UNDESCRIBED and self.serving is not None:

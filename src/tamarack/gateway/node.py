@@ -84,6 +84,7 @@ def _gauges(
          lambda: gateway.serving.number if gateway.serving is not None else 0),
         ("tamarack_spool_bytes", "Records that wait on disk.", recorder.spooled_bytes),
         ("tamarack_records_dropped", "Records dropped beyond the spool's limit.", lambda: recorder.dropped),
+        ("tamarack_prompts_dropped", "Logged prompts dropped beyond their limit.", lambda: recorder.dropped_prompts),
         ("tamarack_shared_counters_away", "1 while the shared counters do not answer.",
          lambda: float(shared is not None and bool(shared.away_since))),
         ("tamarack_kept_answers", "Answers kept in memory.", lambda: len(gateway.caches.memory)),

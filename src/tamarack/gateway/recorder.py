@@ -1,4 +1,4 @@
-"""The recorder: records and traces of calls, written in batches to the node's spool folder.
+"""The recorder: records and traces of calls, and prompts that are kept, written in batches to the node's spool folder.
 
 A call costs one append to a list; every few dozen records become bytes at once, so that no batch ever stops the loop
 for long. Each batch becomes one file, named for the batch, that the worker sends to PostgreSQL and removes; so the
@@ -26,6 +26,8 @@ PIECE = 512_000
 """Bytes written before others have their turn."""
 TRACE_LIMIT = 500
 """Traces kept of one batch."""
+PROMPTS_LIMIT = 8_000_000
+"""Bytes of prompts and answers that are kept of one batch; the rest are dropped and counted."""
 LIST_LIMIT = 200_000
 """Records held between two batches; the rest of them is dropped and counted."""
 
@@ -52,8 +54,11 @@ class Recorder:
         self._traces: list[dict[str, Any]] = []
         self.quotas = quotas
         self.misfits = misfits
+        self._prompts: list[Packed] = []
+        self._prompts_size = 0
         self.dropped = 0
         self.dropped_quotas = 0
+        self.dropped_prompts = 0
         self.count: Callable[[list[tuple[Any, ...]]], None] | None = None
         """Is told every record once, some at a time, for metrics."""
         self._session = f"{int(time.time() * 1000):x}{secrets.token_hex(4)}"
@@ -95,6 +100,15 @@ class Recorder:
         if len(self._traces) < TRACE_LIMIT:
             self._traces.append(trace)
 
+    def add_prompt(self, entry: dict[str, Any]) -> None:
+        """Take what is kept of a prompt and its answer. Texts may be long, so they are bytes at once."""
+        packed = orjson.dumps(entry)
+        if self._prompts_size + len(packed) > PROMPTS_LIMIT:
+            self.dropped_prompts += 1
+            return
+        self._prompts_size += len(packed)
+        self._prompts.append((packed, 1))
+
     def flush(self) -> None:
         """Write what there is as one batch. Never raises: recording must not stop a node."""
         for _ in self._steps():
@@ -105,6 +119,9 @@ class Recorder:
         traces, self._traces = self._traces, []
         yield from self._write("traces", _pack(traces)[0])
         self._unwritten.pop("traces", None)  # their calls are recorded all the same, and they are large
+        prompts, self._prompts, self._prompts_size = self._prompts, [], 0
+        self.dropped_prompts += yield from self._write("prompts", prompts)
+        self.dropped_prompts += sum(many for _, many in self._unwritten.pop("prompts", ()))
         used = self.quotas.take() if self.quotas is not None else []
         self.dropped_quotas += sum(row[-1] for row in used) if (yield from self._write("quotas", _pack(used)[0])) else 0
         yield from self._write("misfits", _pack(self.misfits.take())[0] if self.misfits is not None else [])

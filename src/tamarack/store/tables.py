@@ -25,6 +25,7 @@ from tamarack.store.people import tables as organization
 from tamarack.store.portal import branding, picture
 from tamarack.store.portal import notice_table as notice
 from tamarack.store.portal import search_table as catalogue_entry
+from tamarack.store.prompts import tables as logged_prompt
 from tamarack.store.quotas import tables as quota
 from tamarack.store.rollouts import tables as rollout
 from tamarack.store.saved_calls import tables as saved_call
@@ -54,6 +55,7 @@ __all__ = [
     "join",
     "key_set",
     "life_cycle",
+    "logged_prompt",
     "mail",
     "misfit",
     "notice",

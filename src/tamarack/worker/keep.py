@@ -6,6 +6,7 @@ from datetime import UTC, datetime, timedelta
 import psycopg
 
 from tamarack.settings import Settings
+from tamarack.store.prompts.queries import drop_over
 from tamarack.store.traffic.partitions import drop_partitions, make_partitions
 
 
@@ -43,6 +44,7 @@ def keep_house(connection: psycopg.Connection, settings: Settings) -> list[str]:
         "DELETE FROM trace WHERE at < now() - make_interval(days => %s)",
         (settings.keep_traces_days,),
     )
+    drop_over(connection)
     connection.execute(
         "DELETE FROM target_change WHERE at < now() - make_interval(days => %s)", (settings.keep_calls_days,)
     )

@@ -14,6 +14,7 @@ import psycopg
 
 from tamarack.core.traffic.record import Record, read_row
 from tamarack.settings import Settings
+from tamarack.store.prompts.queries import INSERT_PROMPT, prompt_row
 from tamarack.store.traffic.recording import Batch, KeyIds, take_in
 from tamarack.store.traffic.traces import INSERT_TRACE, trace_row
 
@@ -29,13 +30,15 @@ def unnoted(name: str, node: str, problem: str, path: str) -> None:
 _AWAY = (psycopg.OperationalError, psycopg.InterfaceError)
 """What says nothing of a batch: the database is away, too busy, or stopping."""
 
+_BESIDE = {".traces": (INSERT_TRACE, trace_row), ".prompts": (INSERT_PROMPT, prompt_row)}
+"""What comes beside the records of calls, by the ending of its files: how a row is written, and made."""
 MOST_BYTES = 16_000_000
 """How much of the spool is taken in together, in bytes; one file may be more."""
 
 
 def waiting(nodes: Path) -> list[Path]:
     """The batches that wait, oldest first for each node."""
-    found = [*nodes.glob("*/spool/*.calls"), *nodes.glob("*/spool/*.traces")]
+    found = [path for ending in (".calls", *_BESIDE) for path in nodes.glob(f"*/spool/*{ending}")]
     return sorted(found, key=lambda path: path.name)
 
 
@@ -44,7 +47,7 @@ def in_batches(paths: Iterable[Path]) -> Iterator[list[Path]]:
     piece: list[Path] = []
     size = 0
     for path in paths:
-        if path.suffix == ".traces":
+        if path.suffix in _BESIDE:
             yield [path]
             continue
         more = path.stat().st_size
@@ -76,8 +79,8 @@ class Shipper:
             self._connection = connection
         try:
             for paths in in_batches(waiting(self._settings.home / "nodes")):
-                if paths[0].suffix == ".traces":
-                    ship_traces(connection, paths[0], self._log, self._note)
+                if paths[0].suffix in _BESIDE:
+                    ship_beside(connection, paths[0], self._log, self._note)
                 else:
                     ship(connection, paths, self._log, self._ids, self._note)
                 if self._stop.is_set():
@@ -94,12 +97,13 @@ class Shipper:
             self._connection = None
 
 
-def ship_traces(connection: psycopg.Connection, path: Path, log: Log, note: Note = unnoted) -> int:
-    """Take in one batch of traces and remove its file; returns the traces taken in."""
+def ship_beside(connection: psycopg.Connection, path: Path, log: Log, note: Note = unnoted) -> int:
+    """Take in one batch of traces or prompts and remove its file; returns how many were taken in."""
+    statement, row = _BESIDE[path.suffix]
     try:
-        rows = [trace_row(body) for body in orjson.loads(path.read_bytes())]
+        rows = [row(body) for body in orjson.loads(path.read_bytes())]
         with connection.transaction(), connection.cursor() as cursor:
-            cursor.executemany(INSERT_TRACE, rows)
+            cursor.executemany(statement, rows)
     except _AWAY:
         raise
     except (ValueError, TypeError, KeyError, OverflowError, psycopg.Error) as error:

@@ -7,36 +7,47 @@ from flask import Blueprint, request
 from pydantic import ValidationError
 
 from tamarack.console.kept.pages import cache_policies
-from tamarack.console.page import environment, render, requires, running
+from tamarack.console.page import acting, environment, may, render, requires, running
 from tamarack.core.language_models.near_equal.comparison import MOST_PROMPTS, Comparison, compare
 from tamarack.core.language_models.near_equal.wording import LONGEST
 from tamarack.core.policies.answer.near_equal_prompts import NearEqualPrompts
 from tamarack.core.types import problems_of
 from tamarack.embedding import load
+from tamarack.store.prompts import queries as logging
+from tamarack.store.prompts.queries import Wanted
+from tamarack.web.application import db
 
 pages = Blueprint("prompts", __name__, url_prefix="/kept/compare")
 
 _meanings = cache(load)
 """The model, loaded when meanings are first compared here."""
 FIELDS = ("alike", "nearest", "same")
-WORKED = "\n".join((
+WORKED = (
     "When does the last ferry to Alder Bay leave?",
     "At what time does the last ferry to Alder Bay leave, please?",
     "When is the last ferry to Alder Bay departing?",
     "When does the first ferry to Alder Bay leave?",
     "When does the last ferry from Alder Bay leave?",
-))  # fmt: skip
+)
 """Prompts to begin with."""
 
 
 @pages.get("/")
 @requires("see")
 def form() -> Any:
-    """The form, set as a policy that runs is, or as a new one is."""
+    """The form, set as a policy that runs is, or as a new one is, with prompts that were kept or some to begin with."""
     found = cache_policies(running(environment())[1]).get(request.args.get("policy", ""))
     policy = found.policy if found is not None and isinstance(found.policy, NearEqualPrompts) else NearEqualPrompts()
+    if request.args.get("recorded") and may("prompts"):
+        wanted = Wanted(environment(), request.args.get("api", ""), request.args.get("application", ""))
+        found_questions = logging.questions(db(), wanted, MOST_PROMPTS)
+        prompts = [" ".join(one.split()) for one in found_questions if len(one) <= LONGEST]
+        logging.note_reading(db(), acting(), wanted)
+        db().commit()
+    else:
+        prompts = list(WORKED)
     typed = {"alike": policy.alike, "nearest": f"{policy.nearest:g}", "same": "\n".join(map(str, policy.same))}
-    return _page(typed | {"prompts": WORKED}, {}, policy)
+    return _page(typed | {"prompts": "\n".join(prompts)}, {}, policy)
 
 
 @pages.post("/")

@@ -21,6 +21,7 @@ from tamarack.core.traffic.totals import together
 from tamarack.core.traffic.where import Where, of_status
 from tamarack.store.alerts import queries as alerting
 from tamarack.store.applications import queries as subscribers
+from tamarack.store.prompts import queries as logged_prompts
 from tamarack.store.rollouts.tables import Rollout
 from tamarack.store.traffic import overview as watching
 from tamarack.store.traffic import reading
@@ -252,6 +253,7 @@ def call(id: str) -> Any:
         trace=drawing(body["entries"]) if body is not None else None,
         headers=body["headers"] if body is not None else [],
         by=kept.by if kept is not None else "",
+        logged=logged_prompts.of_call(db(), id) if found.model else None,
         stages=[(stage.label, time / 1000) for stage, time in zip(TIMED, found.stages_ns, strict=False) if time],
         application_id=subscribers.application_id(db(), found.organization, found.application),
     )

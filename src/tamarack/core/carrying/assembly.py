@@ -271,7 +271,10 @@ class _Folding:
         self.rules = "\n".join(
             placed.policy.model_dump_json()
             for placed in operation.policies
-            if any(isinstance(part, Filtering) for part in shop.parts_of(placed, version, self.name, described))
+            if any(
+                isinstance(part, Filtering) and not part.last
+                for part in shop.parts_of(placed, version, self.name, described)
+            )
         )
         """What answers are held against as they pass: those that were kept under other rules are not given."""
         outer = [part for placed in operation.outer_identify for part in shop.parts_of(placed, version)]
@@ -336,7 +339,7 @@ class _Folding:
             answerers=answerers,  # type: ignore[arg-type]
             changes=[*self.of(Change, Stage.RETURN), *self._only_one_end()],  # type: ignore[list-item]
             watches=[*(part for part in every if isinstance(part, Watch)), *self._usage()],
-            filters=[part for part in every if isinstance(part, Filtering)],
+            filters=sorted((part for part in every if isinstance(part, Filtering)), key=lambda part: part.last),
             reads=[(part.media, part.request_body) for part in wanting],
             browser=browsers[0] if browsers else None,
             route=(routes.get(self.version.backend) or Route(())) if routes is not None else None,

@@ -175,6 +175,8 @@ class Filtering(Part):
     nothing, or a refusal that takes the answer's place."""
 
     make: Callable[[Call, Answered], Filter | Refusal | None]
+    last: bool = False
+    """Looks at what the others left, and changes nothing."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -4,14 +4,26 @@ from collections.abc import Mapping
 
 STAFF_ROLES: Mapping[str, frozenset[str]] = {
     "platform-admin": frozenset(
-        {"see", "edit", "roll-out:test", "roll-out:production", "subscribers", "bench", "secrets", "staff", "audit"}
+        {
+            "see",
+            "edit",
+            "roll-out:test",
+            "roll-out:production",
+            "subscribers",
+            "bench",
+            "secrets",
+            "staff",
+            "audit",
+            "prompts",
+        }
     ),
-    "api-owner": frozenset({"see", "edit", "roll-out:test", "subscribers", "bench"}),
+    "api-owner": frozenset({"see", "edit", "roll-out:test", "subscribers", "bench", "prompts"}),
     "support": frozenset({"see", "subscribers", "bench"}),
     "analyst": frozenset({"see"}),
 }
 """What each role of staff may do. `edit` is the draft; `subscribers` organizations and applications,
-`bench` sending calls and asking for traces, `secrets` the secret store and the signing keys."""
+`bench` sending calls and asking for traces, `secrets` the secret store and the signing keys,
+`prompts` reading what callers wrote to models."""
 
 ROLE_TITLES: Mapping[str, str] = {
     "platform-admin": "platform admin",

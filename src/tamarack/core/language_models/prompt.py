@@ -38,6 +38,7 @@ class Prompt:
         "first_us",
         "key",
         "known",
+        "logged",
         "model",
         "renamed",
         "saved_tokens",
@@ -85,6 +86,8 @@ class Prompt:
         """Whether the caller wants to be told what a stream took."""
         self.usage_added = False
         """Whether the gateway asked for that in its place."""
+        self.logged: Any = None
+        """A `core.language_models.prompt_log.LoggedPrompt`: what is kept of it for staff to read, where a policy says so."""
         self.served = ""
         """The model that answered, as the answer says."""
         self.cached_tokens = 0

@@ -23,7 +23,7 @@ from tamarack.core.policies.permit import (
     required_claims,
     scopes,
 )
-from tamarack.core.policies.returns import answer_body, answer_check, answer_fields
+from tamarack.core.policies.returns import answer_body, answer_check, answer_fields, prompt_log
 from tamarack.core.policies.shape import request_body, request_check, request_fields, rewrite
 from tamarack.core.policies.written import WrittenPolicy
 from tamarack.core.written.kind import PREFIX
@@ -69,6 +69,7 @@ KINDS: dict[str, PolicyKind] = {
         answer_check.KIND,
         answer_fields.KIND,
         answer_body.KIND,
+        prompt_log.KIND,
         error_answer.KIND,
     )
 }

@@ -6,7 +6,7 @@ in place of the address alone, and that a kept answer may be found by the meanin
 
 from __future__ import annotations
 
-from tamarack.core.caching.kept import Kept
+from tamarack.core.caching.kept import Kept, split_fields
 from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.forwarding import Filter
@@ -57,6 +57,10 @@ def told_as_kept(call: Call, question: Question, kept: Kept, alike: float) -> by
     prompt.known = True  # its answer was kept, so the model is one that is offered
     prompt.settled = True
     prompt.saved_tokens, prompt.saved_us = kept.tokens, kept.took_us
+    if prompt.logged is not None and prompt.logged.takes_answer:
+        prompt.logged.begin(prompt, split_fields(kept.fields))
+        prompt.logged.piece(kept.body)
+        prompt.logged.end()
     asked = kept.question
     if alike:
         call.note = f"given for a near-equal prompt, {alike:.2f} alike"

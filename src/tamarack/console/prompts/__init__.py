@@ -1,0 +1,1 @@
+"""Prompts and answers that a policy keeps: read, and deleted."""
