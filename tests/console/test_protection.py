@@ -124,6 +124,10 @@ def test_a_rollout_waits_for_the_secrets_that_it_names(admin: FlaskClient) -> No
     assert "not-set" in admin.get("/settings/secrets/").text
     review = admin.get("/review").text
     assert "the secret &#39;not-set&#39; is not set for production" in review
+    owned = typed | {"name": "second", "targets": "http://127.0.0.1:1 priority 1 secret own", "sign_in_secret": ""}
+    assert admin.post("/backends/new", data=owned).status_code == 303
+    assert "http://127.0.0.1:1 priority 1 secret own" in admin.get("/backends/second").text
+    assert "the secret &#39;own&#39; is not set for production" in admin.get("/review").text
 
 
 def test_exports_hold_names_of_secrets_and_no_values(admin: FlaskClient) -> None:

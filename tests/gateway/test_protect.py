@@ -178,6 +178,22 @@ def test_the_gateway_signs_in_to_the_backend_with_the_newest_secret(sign_in: dic
         assert field not in script.asked[-1].head
 
 
+def test_each_target_is_signed_in_to_with_its_own_secret_where_it_has_one() -> None:
+    targets = [{"address": "http://127.0.0.1:9", "secret": "reserved"}, {"address": "http://127.0.0.1:8"}]
+    backend = {"name": "timetable", "targets": targets, "sign_in": "bearer", "sign_in_secret": "register"}
+    script, held = ScriptedUpstream(answering), material()
+    held.apply("secret", "register", {"values": {"": [{"sealed": "usual"}]}})
+    with running(with_policies(KEY_POLICY, backends=[backend]), script, material=held) as node:
+        told = [node.get("/sailings/v2/sailings") for _ in range(2)]
+        assert sorted(one.status for one in told) == [200, 503]  # the secret of one target is not set
+        held.apply("secret", "reserved", {"values": {"": [{"sealed": "own"}]}})
+        script.asked.clear()
+        for _ in range(2):
+            assert node.get("/sailings/v2/sailings").status == 200
+        by_target = {one.target.port: one.head for one in script.asked}
+        assert b"authorization: Bearer own\r\n" in by_target[9] and b"authorization: Bearer usual\r\n" in by_target[8]
+
+
 def ticket(**changes: Any) -> str:
     said: dict[str, Any] = {
         "environment": "production",

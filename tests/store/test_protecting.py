@@ -126,7 +126,7 @@ def test_what_is_no_secret_says_which_field(session: Session, name: str, value: 
 
 
 def test_nothing_is_rolled_out_while_a_secret_that_it_names_is_not_set(session: Session) -> None:
-    made = {"backends": [{"name": "b", "targets": [{"address": "http://127.0.0.1:1"}], "sign_in": "bearer",
+    made: Any = {"backends": [{"name": "b", "targets": [{"address": "http://127.0.0.1:1"}], "sign_in": "bearer",
                           "sign_in_secret": "register"}]}  # fmt: skip
     drafting.replace_all(session, COMMAND_LINE, Configuration.model_validate(made), remove_others=True)
     with pytest.raises(NotFit, match="backend b: the secret 'register' is not set for production"):
@@ -141,6 +141,11 @@ def test_nothing_is_rolled_out_while_a_secret_that_it_names_is_not_set(session: 
         rolling.roll_out(session, COMMAND_LINE, "production")
     secrets.set_secret(session, COMMAND_LINE, SEALING, "register", "x", hosts=["127.0.0.1:1"])
     assert rolling.roll_out(session, COMMAND_LINE, "production").number
+    made["backends"][0]["targets"] = [{"address": "http://127.0.0.1:2", "secret": "own"}]
+    drafting.replace_all(session, COMMAND_LINE, Configuration.model_validate(made), remove_others=True)
+    secrets.set_secret(session, COMMAND_LINE, SEALING, "own", "x", hosts=["127.0.0.1:1"])
+    with pytest.raises(NotFit, match=r"'own' may not be sent to http://127\.0\.0\.1:2"):
+        rolling.roll_out(session, COMMAND_LINE, "production")
 
 
 def test_each_kind_of_credential_is_known_to_nodes_by_its_hash_alone(

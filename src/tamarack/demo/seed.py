@@ -264,7 +264,7 @@ _SECRETS = {"harbour-register": "What the gateway shows to the harbour office's 
 
 def _hosts_of(configuration: Configuration, secret: str) -> list[str]:
     """Where the demo's backends that are shown a secret stand."""
-    targets = [t.address for one in configuration.backends if one.sign_in_secret == secret for t in one.targets]
+    targets = [t.address for one in configuration.backends for t in one.targets if one.secret_at(t) == secret]
     return [address.partition("://")[2].partition("/")[0] for address in targets]
 
 

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from email.utils import formatdate
 from time import gmtime, perf_counter_ns, strftime, time
 
-from tamarack.core.balancing.routes import route_to
+from tamarack.core.balancing.routes import SignsIn, route_to
 from tamarack.core.balancing.target_state import TargetStates
 from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.carrying.assembly import Workshop, assemble
@@ -20,7 +20,7 @@ from tamarack.core.carrying.metering import QuotaLog
 from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.receiving import Routed
 from tamarack.core.carrying.routing import Router
-from tamarack.core.configuration.snapshot import Snapshot
+from tamarack.core.configuration.snapshot import Snapshot, SnapshotBackend
 from tamarack.core.http.addresses import Networks
 from tamarack.core.http.backend_sign_in import sign_in_field
 from tamarack.core.identity.directory import Directory
@@ -78,9 +78,7 @@ class Serving:
             backend.name: route_to(
                 backend,
                 states if states is not None else TargetStates(),
-                sign_in_field(backend.sign_in, backend.sign_in_name, material.secret(backend.sign_in_secret))
-                if backend.sign_in != "none"
-                else None,
+                _signs_in(backend, material),
                 time(),
             )
             for backend in snapshot.backends
@@ -107,6 +105,14 @@ class Serving:
             embed=embed,
         )
         self.router: Router[Routed] = assemble(snapshot, shop)
+
+
+def _signs_in(backend: SnapshotBackend, material: Material) -> SignsIn | None:
+    """How a node signs in to a backend, with a secret by its name; None where it does not."""
+    if backend.sign_in == "none":
+        return None
+    kind, name = backend.sign_in, backend.sign_in_name
+    return lambda secret: sign_in_field(kind, name, material.secret(secret))
 
 
 class Gateway:

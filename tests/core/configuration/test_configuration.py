@@ -18,6 +18,24 @@ from tamarack.core.types import problems_of
         ({"backends": [{"name": "timetable", "targets": [{"address": "ftp://x"}]}]}, "address", "http://"),
         ({"backends": [{"name": "timetable", "targets": [{"address": "http://u:p@x"}]}]}, "address", "secret store"),
         ({"backends": [{"name": "timetable", "targets": [{"address": "http://x:99999"}]}]}, "address", "port"),
+        (
+            {"backends": [{"name": "timetable", "targets": [{"address": "http://x", "secret": "a"}]}]},
+            "0",
+            "nothing says how the gateway signs in",
+        ),
+        (
+            {
+                "backends": [
+                    {
+                        "name": "timetable",
+                        "sign_in": "bearer",
+                        "targets": [{"address": "http://x", "secret": "a"}, {"address": "http://y"}],
+                    }
+                ]
+            },
+            "0",
+            "or one for each target",
+        ),
         ({"backends": [{"name": "Time", "targets": [{"address": "http://x"}]}]}, "name", "lower-case"),
         ({"version": {"base_path": "sailings"}}, "base_path", "starts with /"),
         ({"version": {"base_path": "/a/../b"}}, "base_path", "cannot stand"),
@@ -97,7 +115,8 @@ OTHERWISE: dict[str, dict[str, Any]] = {
     "turned_away": {"turned_away": "ask the next target"}, "models": {"models": ["notices = quay-notices-1"]},
     "kept_for": {"targets": [RESERVED], "kept_for": ["passage/skiff"]},
     "kept_from": {"kept_from": 60},
-    "targets": {"targets": [{"address": "http://127.0.0.1:9", "weight": 3, "priority": 2, "environments": ["test"]}]},
+    "targets": {"targets": [{"address": "http://127.0.0.1:9", "weight": 3, "priority": 2, "environments": ["test"],
+                              "secret": "own"}], "sign_in": "bearer", "sign_in_secret": "a"},
 }  # fmt: skip
 
 
@@ -111,7 +130,9 @@ def test_every_field_of_a_backend_that_changes_is_said_in_the_review(field: str)
         assert all(change.item == "timetable" for change in said)
     words = " ".join(change.text for change in difference(before, after))
     if field == "targets":
-        assert words == "target http://127.0.0.1:9 now serves test and has the weight 3 and has the priority 2"
+        assert words.endswith(
+            "now serves test and has the weight 3 and has the priority 2 and is signed in to with own"
+        )
     if field == "breaker":
         further = configuration(backends=[BACKEND | {"breaker": {"open_s": 8}}])
         assert [change.text for change in difference(after, further)] == ["its breaker, open s from 9 to 8"]

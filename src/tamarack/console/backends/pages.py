@@ -118,15 +118,16 @@ def _line_of(target: Target) -> str:
     words += [f"weight {target.weight}"] if target.weight != 1 else []
     words += [f"priority {target.priority}"] if target.priority else []
     words += [f"capacity {target.capacity}"] if target.capacity else []
+    words += [f"secret {target.secret}"] if target.secret else []
     return " ".join(words)
 
 
-_WORDS = ("weight", "priority", "capacity")
+_WORDS = ("weight", "priority", "capacity", "secret")
 
 
 def _target_of(line: str) -> dict[str, Any]:
-    """A target from its line: the address, then environments, `weight N`, `priority N` and `capacity N` in any
-    order."""
+    """A target from its line: the address, then environments, `weight N`, `priority N`, `capacity N` and `secret NAME`
+    in any order."""
     words = line.replace(",", " ").split()
     found: dict[str, Any] = {"address": words[0]}
     environments = []

@@ -28,10 +28,10 @@ class Choice:
     """One target that may be chosen. Without a `state` nothing is known of it, and it is always well.
 
     `models` are what it calls the models that it serves, by the names that callers ask by; None where any name goes on
-    as it is. `capacity` is what of a language model is reserved there.
+    as it is. `capacity` is what of a language model is reserved there. `sign_in` goes before its route's.
     """
 
-    __slots__ = ("capacity", "label", "models", "priority", "state", "target", "weight")
+    __slots__ = ("capacity", "label", "models", "priority", "sign_in", "state", "target", "weight")
 
     def __init__(
         self,
@@ -41,7 +41,9 @@ class Choice:
         priority: int = 0,
         models: Mapping[str, str] | None = None,
         capacity: Capacity | None = None,
+        sign_in: SignIn | None = None,
     ) -> None:
+        self.sign_in = sign_in
         self.models = models
         self.capacity = capacity
         self.target = target

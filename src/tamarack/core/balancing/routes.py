@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from tamarack.core.balancing.capacity import Capacity, CapacityRules
 from tamarack.core.balancing.route import Choice, KeyOfCall, Route, SignIn
 from tamarack.core.balancing.target_state import TargetStates
@@ -11,9 +13,15 @@ from tamarack.core.configuration.snapshot import SnapshotBackend
 from tamarack.core.http.target import target_at
 from tamarack.core.language_models.offered_models import models_at
 
+SignsIn = Callable[[str], SignIn | None]
+"""How the gateway signs in with a secret, by its name."""
 
-def route_to(backend: SnapshotBackend, states: TargetStates, sign_in: SignIn | None = None, now: float = 0.0) -> Route:
+
+def route_to(
+    backend: SnapshotBackend, states: TargetStates, signs_in: SignsIn | None = None, now: float = 0.0
+) -> Route:
     """The way to a backend. A target of which nothing is to be known has no state."""
+    sign_in = signs_in(backend.sign_in_secret) if signs_in is not None else None
     fewest = backend.sharing == "to the fewest calls under way"
     knows = backend.breaker is not None or backend.health is not None or fewest
     choices = []
@@ -23,7 +31,8 @@ def route_to(backend: SnapshotBackend, states: TargetStates, sign_in: SignIn | N
         rules = CapacityRules(one.capacity, backend.kept_from, frozenset(backend.kept_for))
         capacity = Capacity(rules) if one.capacity else None
         models = models_at(backend.models, one.address)
-        choices.append(Choice(target, state, one.weight, one.priority, models, capacity))
+        own = signs_in(one.secret) if signs_in is not None and one.secret else None
+        choices.append(Choice(target, state, one.weight, one.priority, models, capacity, own))
     first, whole = backend.first_timeout_ms / 1000, backend.whole_timeout_ms / 1000
     limits = TimeLimits(first_s=first, whole_s=whole) if first or whole else None
     overflows = backend.turned_away == "ask the next target"

@@ -350,8 +350,9 @@ class Operation(Published):
         if choice.models is not None and call.prompt is not None and body is not None:
             call.body = body = asked_for(call, choice, body)
         signs_in = None
-        if route.sign_in is not None:
-            signs_in = route.sign_in()
+        sign_in = choice.sign_in or route.sign_in
+        if sign_in is not None:
+            signs_in = sign_in()
             if signs_in is None:
                 return None
         caller = call.caller

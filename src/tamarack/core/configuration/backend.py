@@ -51,6 +51,8 @@ class Target(Frozen):
     """The lowest number with a target that is well takes the calls (RFC 2782)."""
     capacity: int = Field(default=0, ge=0, le=10**9)
     """Tokens of a language model that are reserved there for each minute; 0 where that is not known."""
+    secret: SecretName = ""
+    """What the gateway signs in there with, in place of the backend's secret."""
 
 
 Sharing = Literal["by weight", "to the fewest calls under way"]
@@ -128,15 +130,27 @@ class Backend(Frozen):
 
     @model_validator(mode="after")
     def _signs_in(self) -> "Backend":
+        own = next((target for target in self.targets if target.secret), None)
         if self.sign_in == "none":
+            if own is not None:
+                raise ValueError(
+                    f"signing in: {own.address} has the secret {own.secret!r}, and nothing says how the gateway signs"
+                    " in with it; choose header, basic or bearer"
+                )
             return self
-        if not self.sign_in_secret:
-            raise ValueError(f"signing in by {self.sign_in} needs a secret of the secret store; name it")
+        if not self.sign_in_secret and not all(target.secret for target in self.targets):
+            raise ValueError(
+                f"signing in by {self.sign_in} needs a secret of the secret store; name it, or one for each target"
+            )
         if self.sign_in == "header" and not header_name(self.sign_in_name):
             raise ValueError("signing in by a header needs the header field's name")
         if self.sign_in == "basic" and (not self.sign_in_name or ":" in self.sign_in_name):
             raise ValueError("signing in by basic needs a user name, without a colon (RFC 7617)")
         return self
+
+    def secret_at(self, target: Target) -> str:
+        """The name of the secret that the gateway signs in to a target with; empty for none."""
+        return (target.secret or self.sign_in_secret) if self.sign_in != "none" else ""
 
     def targets_in(self, environment: str) -> tuple[Target, ...]:
         """The targets that serve an environment."""

@@ -132,6 +132,8 @@ def _backend(subject: str, old: Backend, new: Backend) -> list[Change]:
             said += [f"has the weight {now.weight}"] if was.weight != now.weight else []
             said += [f"has the priority {now.priority}"] if was.priority != now.priority else []
             said += [f"has the capacity {now.capacity}"] if was.capacity != now.capacity else []
+            if was.secret != now.secret:
+                said.append(f"is signed in to with {now.secret or 'the secret of the backend'}")
             changes.append(Change("changed", subject, f"target {address} now {' and '.join(said)}"))
     return changes
 

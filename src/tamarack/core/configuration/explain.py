@@ -211,11 +211,14 @@ def _either(ways: list[Sentence]) -> Sentence:
 
 
 def _signs_in(backend: Backend) -> str:
+    own = [f"`{target.secret}` at {target.address}" for target in backend.targets if target.secret]
+    secrets = words_of([*([f"`{backend.sign_in_secret}`"] if backend.sign_in_secret else []), *own])
+    secret = f"the secret{'s' if len(own) + bool(backend.sign_in_secret) > 1 else ''} {secrets}"
     match backend.sign_in:
         case "header":
-            return f" The gateway signs in with the secret `{backend.sign_in_secret}` in `{backend.sign_in_name}`."
+            return f" The gateway signs in with {secret} in `{backend.sign_in_name}`."
         case "basic":
-            return f" The gateway signs in as `{backend.sign_in_name}` with the secret `{backend.sign_in_secret}`."
+            return f" The gateway signs in as `{backend.sign_in_name}` with {secret}."
         case "bearer":
-            return f" The gateway signs in with the secret `{backend.sign_in_secret}` as Bearer."
+            return f" The gateway signs in with {secret} as Bearer."
     return ""

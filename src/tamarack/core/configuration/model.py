@@ -530,12 +530,11 @@ def check_in(
 def _misused(configuration: Configuration, environment: str, secrets: Mapping[str, SecretFacts]) -> list[Problem]:
     found = []
     for place, backend in enumerate(configuration.backends):
-        facts = secrets.get(backend.sign_in_secret) if backend.sign_in_secret else None
-        for target in backend.targets_in(environment) if facts is not None else ():
-            if not may_go_to(facts.hosts if facts is not None else (), target.address):
-                words = (
-                    f"backend {backend.name}: the secret {backend.sign_in_secret!r} may not be sent to {target.address}"
-                )
+        for target in backend.targets_in(environment):
+            secret = backend.secret_at(target)
+            facts = secrets.get(secret) if secret else None
+            if facts is not None and not may_go_to(facts.hosts, target.address):
+                words = f"backend {backend.name}: the secret {secret!r} may not be sent to {target.address}"
                 message = f"{words}; whoever keeps secrets can add the host under Settings, Secrets"
                 found.append(Problem(path=("backends", place, "sign_in_secret"), message=message))
     for name, least in least_secrets(configuration).items():

@@ -49,7 +49,7 @@ def possible_refusals(
         ):
             codes |= {"over-tokens", "too-many-tokens", "not-metered"}
     backend = configuration.backend(version.backend)
-    if "backend-away" in codes and backend is not None and backend.sign_in_secret:
+    if "backend-away" in codes and backend is not None and backend.sign_in != "none":
         codes.add("secret-missing")
     if "backend-away" in codes and backend is not None and backend.models:
         codes.add("unknown-model")

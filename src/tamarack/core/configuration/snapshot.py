@@ -92,6 +92,7 @@ class SnapshotTarget(Frozen):
     weight: int = 1
     priority: int = 0
     capacity: int = 0
+    secret: str = ""
 
     @model_validator(mode="before")
     @classmethod
@@ -246,6 +247,7 @@ def compile_snapshot(
                         weight=target.weight,
                         priority=target.priority,
                         capacity=target.capacity,
+                        secret=target.secret,
                     )
                     for target in backend.targets_in(environment)
                 ),

@@ -87,7 +87,7 @@ class Prompt:
         self.usage_added = False
         """Whether the gateway asked for that in its place."""
         self.logged: Any = None
-        """A `core.language_models.prompt_log.LoggedPrompt`: what is kept of it for staff to read, where a policy says so."""
+        """What is kept of it for staff to read, where a policy says so: a `prompt_log.LoggedPrompt`."""
         self.served = ""
         """The model that answered, as the answer says."""
         self.cached_tokens = 0

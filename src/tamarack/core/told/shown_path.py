@@ -66,6 +66,7 @@ def _target(choice: Choice) -> str:
     said += [f"weight {choice.weight}"] if choice.weight > 1 else []
     said += [f"{choice.capacity.rules.tokens:,} tokens a minute"] if choice.capacity is not None else []
     said += [f"models {', '.join(choice.models)}"] if choice.models is not None else []
+    said += ["with a secret of its own"] if choice.sign_in is not None else []
     if choice.state is not None and choice.state.breaker is not None:
         said.append("with a breaker")
     return choice.target.label + (f" ({', '.join(said)})" if said else "")
