@@ -24,7 +24,7 @@ ASKS = ("When does the {} ferry to {} leave on {}?", "Is the {} ferry to {} late
         "May I bring a bicycle on the {} ferry to {} on {}?")  # fmt: skip
 WHICH = ("first", "last", "next", "early", "late", *(f"{hour:02}:{minute:02}" for hour in range(6, 22)
                                                        for minute in (5, 20, 35, 50)))  # fmt: skip
-PORTS = ("Corran", "Finnvik", "Eskholm", "Dunmoor", "Harrow Point", "Alder Bay", "Lantern Bay")
+PORTS = ("Corran", "Finnvik", "Eskholm", "Dunmoor", "Aldernes", "Brae Haven")
 DAYS = [f"{day} {month}" for month in ("March", "May", "June", "July") for day in range(1, 29)]
 NEAREST = 0.8
 

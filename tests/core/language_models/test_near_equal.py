@@ -24,7 +24,7 @@ from tamarack.core.policies.answer.near_equal_prompts import NearEqualPrompts
 from tamarack.embedding import Embedding, load
 
 MEANING = load()
-SAILS = "When does the last ferry to Alder Bay leave?"
+SAILS = "When does the last ferry to Brae Haven leave?"
 
 
 def near(**more: Any) -> Chats:
@@ -69,7 +69,7 @@ def test_of_questions_that_are_the_same_a_third_has_the_same_words_and_half_are_
     assert not any(by_words and not alike(*pair) >= 0.6 for by_words, pair in zip(words, SAME, strict=True))
 
 
-WORDS = st.lists(st.sampled_from(["ferry", "berth", "14:05", "late", "Alder", "Holm", "crew", "not", "last", "ramp", "before", "tide"]), min_size=3,
+WORDS = st.lists(st.sampled_from(["ferry", "berth", "14:05", "late", "Eskholm", "Holm", "crew", "not", "last", "ramp", "before", "tide"]), min_size=3,
                  max_size=8, unique=True)  # fmt: skip
 
 
@@ -93,8 +93,8 @@ def test_any_other_word_any_other_order_and_any_more_or_less_is_another_question
 
 def test_a_teams_own_words_stand_for_one_another_and_phrases_do_too() -> None:
     same = Synonyms([["leave", "depart", "set off"], ["ferry", "boat"]])
-    assert wording(SAILS, same) == wording("When does the last boat to Alder Bay set off?", same)
-    assert wording(SAILS, same) != wording("When does the last boat to Alder Bay arrive?", same)
+    assert wording(SAILS, same) == wording("When does the last boat to Brae Haven set off?", same)
+    assert wording(SAILS, same) != wording("When does the last boat to Brae Haven arrive?", same)
 
 
 @pytest.mark.parametrize(
@@ -113,10 +113,10 @@ def test_five_phrasings_of_one_question_ask_the_model_once() -> None:
     first = chats.ask(cool(), told(12, 30))
     assert status_of(first).endswith("; stored")
     for text in (
-        "when does the last ferry to Alder Bay leave",
-        "Could you tell me when the last ferry to Alder Bay leave?",
-        "At what time does the last ferry to Alder Bay leave?",
-        "Hello, what time does the last ferry to Alder Bay depart, please?",
+        "when does the last ferry to Brae Haven leave",
+        "Could you tell me when the last ferry to Brae Haven leave?",
+        "At what time does the last ferry to Brae Haven leave?",
+        "Hello, what time does the last ferry to Brae Haven depart, please?",
     ):
         outcome = chats.ask(cool(text), told())
         assert "hit; ttl=3600; detail=same-words" in status_of(outcome), text
@@ -126,7 +126,7 @@ def test_five_phrasings_of_one_question_ask_the_model_once() -> None:
 
 
 OTHERS: list[dict[str, Any]] = [
-    {"text": "When does the first ferry to Alder Bay leave?"},
+    {"text": "When does the first ferry to Brae Haven leave?"},
     {"model": "quay-notices-1-long"},
     {"max_tokens": 5},
     {"temperature": 0.1},
@@ -200,7 +200,7 @@ def test_a_stream_is_given_again_as_a_stream_without_the_usage_that_its_caller_d
     pieces = (piece("Dear"), piece(" all"), event(choices=[], usage={"prompt_tokens": 3, "completion_tokens": 4}))
     chats.ask(cool(stream=True), *pieces, fields=[SSE])
     first = chats.driver.sent
-    again = chats.ask(cool("what time does the last ferry to Alder Bay leave", stream=True), *pieces, fields=[SSE])
+    again = chats.ask(cool("what time does the last ferry to Brae Haven leave", stream=True), *pieces, fields=[SSE])
     assert (
         isinstance(again, Reply)
         and again.body == first
@@ -235,10 +235,10 @@ def test_purging_forgets_the_question_with_the_answer() -> None:
     chats = near(alike="by their meaning")
     chats.ask(cool(), told())
     key = chats.call.lookup.key
-    assert b"Alder" not in key and b"caller: " in key
+    assert b"Eskholm" not in key and b"caller: " in key
     chats.memory.purge("api/timetable/near-equal-prompts") or chats.memory.purge(chats.memory.get(key).policy)  # type: ignore[union-attr]
     assert (len(chats.memory), len(chats.memory._meanings), chats.memory.size) == (0, 0, 0)
-    chats.ask(cool("When is the last ferry to Alder Bay leaving?"), told())
+    chats.ask(cool("When is the last ferry to Brae Haven leaving?"), told())
     assert len(chats.sent) == 2
 
 
@@ -248,9 +248,9 @@ def test_purging_forgets_the_question_with_the_answer() -> None:
 def test_by_meaning_other_words_are_found_and_the_guard_holds_what_only_looks_alike() -> None:
     chats = near(alike="by their meaning")
     chats.ask(cool(), told())
-    found = chats.ask(cool("When is the last ferry to Alder Bay departing?"), told())
+    found = chats.ask(cool("When is the last ferry to Brae Haven departing?"), told())
     assert "; detail=similarity-0.9" in status_of(found) and "near-equal prompt, 0.9" in chats.call.note
-    for text in ("When does the last ferry from Alder Bay leave?", "When does the last ferry to Harrow Point leave?"):
+    for text in ("When does the last ferry from Brae Haven leave?", "When does the last ferry to Dunmoor leave?"):
         chats.ask(cool(text), told())
     assert len(chats.sent) == 3
     assert len(near().ask(cool(), told()).fields) and len(chats.memory) == 3
@@ -267,7 +267,7 @@ def test_without_its_model_words_are_compared_all_the_same() -> None:
     assert embedding("a text") is None and "by their words alone" in said[0] and len(said) == 1
     chats = Chats({"kind": "near-equal-prompts", "alike": "by their meaning"}, embed=embedding)
     chats.ask(cool(), told())
-    chats.ask(cool("what time does the last ferry to Alder Bay leave?"), told())
+    chats.ask(cool("what time does the last ferry to Brae Haven leave?"), told())
     assert len(chats.sent) == 1
 
 
@@ -345,8 +345,8 @@ def test_a_large_group_is_searched_by_signs_first_and_finds_the_same(monkeypatch
 
 # trying
 
-ASKED = [SAILS, "At what time does the last ferry to Alder Bay leave?", "When is the last ferry to Alder Bay leaving?",
-         "When does the first ferry to Alder Bay leave?", "Draft a notice."]  # fmt: skip
+ASKED = [SAILS, "At what time does the last ferry to Brae Haven leave?", "When is the last ferry to Brae Haven leaving?",
+         "When does the first ferry to Brae Haven leave?", "Draft a notice."]  # fmt: skip
 
 
 @given(st.lists(st.sampled_from(ASKED), max_size=7), st.sampled_from([0.0, 0.6, 0.8, 1.0]))

@@ -23,11 +23,11 @@ _meanings = cache(load)
 """The model, loaded when meanings are first compared here."""
 FIELDS = ("alike", "nearest", "same")
 WORKED = (
-    "When does the last ferry to Alder Bay leave?",
-    "At what time does the last ferry to Alder Bay leave, please?",
-    "When is the last ferry to Alder Bay departing?",
-    "When does the first ferry to Alder Bay leave?",
-    "When does the last ferry from Alder Bay leave?",
+    "When does the last ferry to Brae Haven leave?",
+    "At what time does the last ferry to Brae Haven leave, please?",
+    "When is the last ferry to Brae Haven departing?",
+    "When does the first ferry to Brae Haven leave?",
+    "When does the last ferry from Brae Haven leave?",
 )
 """Prompts to begin with."""
 
