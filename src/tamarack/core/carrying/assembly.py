@@ -51,6 +51,10 @@ from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.checking.schemas import Described, Library
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
+from tamarack.core.graphql.asked import as_asked, sent_as_asked
+from tamarack.core.graphql.request import JSON as GRAPH_MEDIA
+from tamarack.core.graphql.request import LARGEST as LARGEST_GRAPH
+from tamarack.core.graphql.tools import GraphTools, tells_schema
 from tamarack.core.http.fields import Header, field_line, quoted
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
@@ -77,6 +81,7 @@ DEFAULT_BODY_LIMIT = 1000**3
 """Bytes; what holds where no body size policy does."""
 
 _CLOSED = Refusal(REASONS["closed"])
+_DOCUMENT = Told("Document", "", "built in")
 
 
 class Plans:
@@ -147,6 +152,7 @@ class Workshop:
     """The meaning of a text; without it prompts are compared by their words alone."""
     learned: Learned = field(default_factory=Learned)
     """What answers of language models told, for estimates of calls that come."""
+    _graphs: dict[str, GraphTools] = field(default_factory=dict)
     _made: dict[tuple[PlacedPolicy, str, str], tuple[Part, ...]] = field(default_factory=dict)
     _limiters: dict[str, Limiter] = field(default_factory=dict)
 
@@ -172,6 +178,13 @@ class Workshop:
                 check_runner(part)
                 if isinstance(part, Limit) and part.limiter is not None:
                     self.counters.bind(part.limiter)
+        return found
+
+    def graph(self, schema: str) -> GraphTools:
+        """What reads documents of a schema, made once for all operations of it."""
+        found = self._graphs.get(schema)
+        if found is None:
+            found = self._graphs[schema] = GraphTools(schema)
         return found
 
     def limiter(self, id: str, name: str, limits: tuple[Window, ...]) -> Limiter:
@@ -286,6 +299,8 @@ class _Folding:
         self.compares = near and bool(self.reading)
         """Whether its prompts are compared, so that answers of a model are kept."""
         self.trial = version.trial
+        self.speaks_graph = version.graph is not None
+        self.graph = shop.graph(version.graph) if version.graph is not None and not self.retired else None
         self.closed = not self.is_open and not self.of(Way)
         if self.closed and self.trial is not None and not self.trial.invited:
             self.closed, self.is_open = False, True
@@ -321,11 +336,17 @@ class _Folding:
         before = self._before()
         metered = [NamedStep(Stage.METER, None, tuple(told for told, _ in self.of(Limit)))] if meter is not None else []
         after = [] if self.retired else [*self._steps(Stage.SHAPE), *self._sent_as_read()]
+        if self.graph is not None:
+            after.append(NamedStep(Stage.SHAPE, sent_as_asked, (_DOCUMENT,)))
         answerers = [] if self.retired else sorted(self.of(Answerer), key=lambda pair: pair[1].last)  # type: ignore[attr-defined]
+        if self.graph is not None and self.graph.introspections is not None:
+            schema = Answerer(stage=Stage.ANSWER, answer=tells_schema(self.graph.introspections))
+            answerers.append((Told("Schema", "", "built in"), schema))
         answering = [NamedStep(Stage.ANSWER, None, (told,)) for told, _ in [*answerers, *self._beside(Stage.ANSWER)]]
         answering += [NamedStep(Stage.FORWARD, None, (told,)) for told, _ in self._beside(Stage.FORWARD)]
         wanting = [part for part in every if part.request_body and not isinstance(part, Reading)]
         wanting += [part for _, part in self.reading]
+        graph_bodies = [(GRAPH_MEDIA, LARGEST_GRAPH)] if self.graph is not None else []
         first = [step for step in before if step.stage is Stage.GUARD]
         steps = [step for step in before if step.stage is not Stage.GUARD]
         routes = self.shop.routes
@@ -333,14 +354,15 @@ class _Folding:
         return Operation(
             facts,
             (*before, *metered, *after, *answering),
-            self._lane(first, steps, after, bool(wanting), self._plain),
-            self._lane(first, steps, after, bool(wanting), lambda steps: tuple(map(told_by, steps))),
+            self._lane(first, steps, after, bool(wanting or graph_bodies), self._plain),
+            self._lane(first, steps, after, bool(wanting or graph_bodies), lambda steps: tuple(map(told_by, steps))),
             meter=meter,
             answerers=answerers,  # type: ignore[arg-type]
             changes=[*self.of(Change, Stage.RETURN), *self._only_one_end()],  # type: ignore[list-item]
             watches=[*(part for part in every if isinstance(part, Watch)), *self._usage()],
             filters=sorted((part for part in every if isinstance(part, Filtering)), key=lambda part: part.last),
-            reads=[(part.media, part.request_body) for part in wanting],
+            reads=[*((part.media, part.request_body) for part in wanting), *graph_bodies],
+            speaks_graph=self.speaks_graph,
             browser=browsers[0] if browsers else None,
             route=(routes.get(self.version.backend) or Route(())) if routes is not None else None,
             clock=self.shop.clock,
@@ -506,6 +528,8 @@ class _Folding:
         about = (self.version.api, self.version.version, self.name)
         for told, part in self.reading:
             named.append(NamedStep(Stage.PERMIT, as_read(part.shape, self.shop.learned, about), (told,)))
+        if self.graph is not None:
+            named.append(NamedStep(Stage.PERMIT, as_asked(self.graph.documents), (_DOCUMENT,)))
         return named + self._steps(Stage.PERMIT)
 
     def _meter(self) -> Meter | None:

@@ -118,6 +118,7 @@ class Call:
         "fields",
         "fields_by_name",
         "grant",
+        "graph",
         "headers",
         "held_by",
         "held_us",
@@ -250,6 +251,8 @@ class Call:
         """What a policy says to record besides: `traffic.record.MOST_OWN` texts."""
         self.prompt: Any = None
         """What it asks of a language model: a `core.language_models.prompt.Prompt`, where it is read as such."""
+        self.graph: Any = None
+        """What it asks of a GraphQL API: a `core.graphql.asked.GraphAsked`, once it is read."""
         self.prompt_tokens = 0
         self.completion_tokens = 0
         self.total_us = 0

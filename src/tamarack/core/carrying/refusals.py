@@ -505,6 +505,43 @@ _TABLE = (
         developer="Call again later; your call is not at fault.",
     ),
     Reason(
+        "bad-graphql",
+        400,
+        "The document cannot be read",
+        "The request holds no GraphQL document that can be run.",
+        "Send a JSON object with the document as its query, and operationName where it has several operations.",
+    ),
+    Reason(
+        "unknown-graphql-field",
+        400,
+        "The schema has no such field",
+        "The document asks for what the schema does not have.",
+        "Compare the document with the schema; a field may have been renamed or taken away.",
+    ),
+    Reason(
+        "over-graphql-limit",
+        400,
+        "The document asks for too much",
+        "The document is larger, deeper or costlier than is let through here.",
+        "Ask for less at once: fewer levels, shorter lists, fewer fields. The answer says which limit it was.",
+    ),
+    Reason(
+        "closed-field",
+        403,
+        "A field is not open to this caller",
+        "The document asks for a field that is not open to this caller.",
+        "Leave the named fields out, or give the caller a plan, a group or a scope that they are open to.",
+        developer="Leave the named fields out, or subscribe to a plan that they are open to.",
+    ),
+    Reason(
+        "introspection-closed",
+        403,
+        "The schema is not told here",
+        "Callers may not ask for the schema here.",
+        "Take the schema from the portal, or open introspection in the policy of the API's limits.",
+        developer="Take the schema from the API's page in the portal.",
+    ),
+    Reason(
         "over-capacity",
         503,
         "The platform is at its limit",
@@ -570,6 +607,8 @@ class Refusal:
     """What the caller is told in place of the reason's own words."""
     status: int = 0
     """In place of the reason's own, where a policy chooses it."""
+    places: tuple[tuple[int, int], ...] = ()
+    """Lines and columns of a document that are at fault, both from 1."""
     members: bytes = b""
     """More members of the problem, as JSON that is put behind the others: `, "errors": […]`."""
     yields: bool = False

@@ -179,7 +179,7 @@ class DocumentationPage(Frozen):
 MOST_PAGES = 100
 
 
-Style = Literal["rest", "chat"]
+Style = Literal["rest", "chat", "graphql"]
 
 
 class Api(Frozen):
@@ -192,7 +192,7 @@ class Api(Frozen):
     contact: Line = ""
     """Where developers may turn; the portal shows it, and never the owner."""
     style: Style = "rest"
-    """How it is called; a chat API publishes a language model's server."""
+    """How it is called; a chat API publishes a language model's server, and a GraphQL one an endpoint with a schema."""
     naming: VersionNaming | None = None
     """How calls name a version where several share a base path; None where each has its own."""
     visible_to: Audience = ()

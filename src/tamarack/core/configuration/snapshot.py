@@ -18,6 +18,7 @@ from tamarack.core.configuration.backend import SameFor, Sharing, TurnedAway
 from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.model import Configuration, Operation, State, Version, bind_written, every_policy
 from tamarack.core.configuration.plans import PlanPart
+from tamarack.core.graphql.described import schema_in
 from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.language_models.offered_models import ModelLine
 from tamarack.core.life_cycle.brown_outs import BrownOut
@@ -83,6 +84,8 @@ class SnapshotVersion(Frozen):
     """From when on subscriptions that are made do not cover it."""
     schemas: SchemaSets = SchemaSets()
     """What the operations' messages refer to."""
+    graph: str | None = None
+    """The schema of a GraphQL API, in its own language; empty where none is known, None for what is no such API."""
 
 
 class SnapshotTarget(Frozen):
@@ -229,6 +232,9 @@ def compile_snapshot(
                     brown_outs=version.brown_outs if version.state == "deprecated" else (),
                     trial=version.open_trial,
                     naming=api.naming,
+                    graph=schema_in(documents(version.document) if version.document else {})
+                    if api.style == "graphql"
+                    else None,
                     schemas=describer.schemas(),
                     closed_at=(closed_at or {}).get((api.name, version.version))
                     if version.state == "deprecated"

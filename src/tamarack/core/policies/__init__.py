@@ -16,6 +16,8 @@ from tamarack.core.policies.on_error import error_answer
 from tamarack.core.policies.permit import (
     address_ranges,
     dimensions,
+    graphql_fields,
+    graphql_limits,
     groups,
     models,
     prompt_guard,
@@ -50,6 +52,8 @@ KINDS: dict[str, PolicyKind] = {
         models.KIND,
         prompt_guard.KIND,
         dimensions.KIND,
+        graphql_limits.KIND,
+        graphql_fields.KIND,
         rate_limit.KIND,
         call_quota.KIND,
         call_cost.KIND,

@@ -50,17 +50,13 @@ def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
         call.policy,
         one_line(call.note or in_one_line(call.misfits))[:LONGEST_NOTE] if call.note or call.misfits else "",
     )
-    if prompt is None and not call.own:
-        return row  # the rest are the record's defaults
-    if prompt is None:
-        return (*row, *_NO_MODEL, *call.own)
-    return (
-        *row,
-        *_of_model(prompt, call.status),
-        *(call.own or _NOTHING_OWN),
-        prompt.saved_tokens,
-        prompt.saved_us,
-    )
+    graph = call.graph
+    if prompt is None and graph is None:
+        return (*row, *_NO_MODEL, *call.own) if call.own else row  # the rest are the record's defaults
+    of_model = _of_model(prompt, call.status) if prompt is not None else _NO_MODEL
+    saved = (prompt.saved_tokens, prompt.saved_us) if prompt is not None else (0, 0)
+    of_graph = (one_line(graph.named), graph.depth, graph.cost) if graph is not None else ()
+    return (*row, *of_model, *(call.own or _NOTHING_OWN), *saved, *of_graph)
 
 
 def _of_model(prompt: Any, status: int) -> tuple[str, str, int, int]:

@@ -69,6 +69,11 @@ class Record(NamedTuple):
     """What a kept answer took of a language model when it was made: saved by giving it again."""
     saved_us: int = 0
     """How long it took then."""
+    graph_operation: str = ""
+    """What was asked of a GraphQL API: the operation's kind and name, or its root fields."""
+    graph_depth: int = 0
+    graph_cost: int = 0
+    """As its policy counts it; 0 where none does."""
 
 
 FIELDS: tuple[str, ...] = Record._fields

@@ -20,7 +20,8 @@ from tamarack.store.traffic.partitions import has_partition, make_partitions
 _COLUMNS = ("at", *(field for field in FIELDS if field != "at"))
 _NUMBERS = {"rollout": "int4", "status": "int4", "stages_ns": "bytea"}  # packed here as the server receives it
 _BIG = ("total_us", "backend_us", "request_bytes", "response_bytes", "held_us", "prompt_tokens",
-        "completion_tokens", "cached_tokens", "first_us", "saved_tokens", "saved_us")  # fmt: skip
+        "completion_tokens", "cached_tokens", "first_us", "saved_tokens", "saved_us",
+        "graph_depth", "graph_cost")  # fmt: skip
 _TYPES = [
     *("timestamptz" if c == "at" else _NUMBERS.get(c, "int8" if c in _BIG else "text") for c in _COLUMNS),
     "int8",

@@ -64,6 +64,9 @@ class CallRow(SQLModel, table=True):
     own_3: str = Field(default="", sa_column_kwargs={"server_default": ""})
     saved_tokens: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     saved_us: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    graph_operation: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    graph_depth: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
+    graph_cost: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     batch: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
     """The number of the batch that it came in; 0 of calls from before batches had numbers."""
 

@@ -1,0 +1,136 @@
+"""What a call asks of a GraphQL API: its documents, read and held against the schema, and what is closed to it."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, NamedTuple
+
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.graphql.document import LONGEST_NAME, Document, DocumentProblem, Operation, read
+from tamarack.core.graphql.request import JSON, GraphRequest, of_body, of_query
+from tamarack.core.graphql.schema import Graph
+from tamarack.core.shaping.json_bodies import dump, load
+
+Closed = Callable[[str], bool]
+"""Whether a field, as `Type.field`, is closed."""
+
+_NO_JSON = Refusal(REASONS["bad-graphql"], status=415, detail="A request has the media type application/json.")
+_TOO_LARGE = Refusal(REASONS["too-large"])
+_NO_DOCUMENT = Refusal(REASONS["bad-graphql"], detail="The request has no document: it is empty.")
+_BY_ITSELF = Refusal(
+    REASONS["bad-graphql"], detail="The schema is told here, not by the backend: ask for it in a document by itself."
+)
+_READS_ONLY = Refusal(
+    REASONS["bad-graphql"], ((b"allow", b"POST"),), status=405, detail="A GET runs queries alone; send others by POST."
+)
+
+
+class Run(NamedTuple):
+    """One operation that is to be run."""
+
+    operation: Operation
+    variables: Mapping[str, Any]
+    request: GraphRequest
+
+
+class GraphAsked:
+    """What one call asks."""
+
+    __slots__ = ("batch", "body", "closed", "cost", "runs")
+
+    def __init__(self, runs: Sequence[Run], batch: bool, body: bytes | None) -> None:
+        self.runs = runs
+        self.batch = batch
+        self.body = body
+        """The body that it was read from."""
+        self.closed: Closed | None = None
+        """What is closed to its caller, where a policy says that anything is."""
+        self.cost = 0
+        """What all of it costs, where that was counted."""
+
+    @property
+    def depth(self) -> int:
+        """The depth of the deepest."""
+        return max(run.operation.depth for run in self.runs)
+
+    @property
+    def named(self) -> str:
+        """What it is called in records: kind and name of the first, or its root fields; and how many there are more."""
+        first = self.runs[0].operation
+        name = first.name or ", ".join(first.top[:4])
+        more = f" and {len(self.runs) - 1} more" if len(self.runs) > 1 else ""
+        return f"{first.kind} {name}"[:LONGEST_NAME] + more
+
+    def used(self) -> dict[str, None]:
+        """Every field that it asks for."""
+        return {name: None for run in self.runs for name in run.operation.used}
+
+
+class Documents:
+    """Documents that were read, by their text: those used last are kept, within bounds."""
+
+    MOST = 2_000
+    MOST_CHARACTERS = 4_000_000
+
+    def __init__(self, graph: Graph | None) -> None:
+        self.graph = graph
+        self._kept: OrderedDict[str, Document] = OrderedDict()
+        self._size = 0
+
+    def read(self, text: str) -> Document:
+        """A document, read or kept. Raises `DocumentProblem`."""
+        kept = self._kept.get(text)
+        if kept is not None:
+            self._kept.move_to_end(text)
+            return kept
+        made = self._kept[text] = read(text, self.graph)
+        self._size += len(text)
+        while len(self._kept) > self.MOST or self._size > self.MOST_CHARACTERS:
+            self._size -= len(self._kept.popitem(last=False)[0])
+        return made
+
+
+def as_asked(documents: Documents) -> Callable[[Call], Refusal | None]:
+    """The step that reads what a call asks."""
+
+    known = documents.graph is not None
+
+    def step(call: Call) -> Refusal | None:
+        try:
+            if call.method == "GET" or call.method == "HEAD":
+                requests, batch = [of_query(call.query)], False
+            else:
+                if not call.media.lower().startswith(JSON):
+                    return _NO_JSON
+                if call.body is None:
+                    return _TOO_LARGE if call.length else _NO_DOCUMENT
+                requests, batch = of_body(call.body)
+            runs = [Run(documents.read(one.query).chosen(one.operation), one.variables, one) for one in requests]
+        except DocumentProblem as problem:
+            return refused(problem)
+        asks_schema = known and any(run.operation.introspects for run in runs)
+        if asks_schema and (len(runs) > 1 or not runs[0].operation.only_introspects):
+            return _BY_ITSELF
+        if call.method != "POST" and any(run.operation.kind != "query" for run in runs):
+            return _READS_ONLY
+        call.graph = GraphAsked(runs, batch, call.body)
+        return None
+
+    return step
+
+
+def sent_as_asked(call: Call) -> Refusal | None:
+    """Send on what was read: each member once, so that what was decided over is what the backend gets."""
+    asked, body = call.graph, call.body
+    if asked is not None and body is not None and body is asked.body:
+        call.body = asked.body = dump(load(body))
+    return None
+
+
+def refused(problem: DocumentProblem, policy: str = "") -> Refusal:
+    """The refusal of a document."""
+    words = str(problem)
+    told = f"{words[:1].upper()}{words[1:]}."
+    return Refusal(REASONS[problem.code], (), policy, words[:200], told, places=problem.places)

@@ -1,0 +1,89 @@
+"""Requests as GraphQL over HTTP has them: a document with its variables in a JSON body, or in the query of a GET."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, NamedTuple
+from urllib.parse import parse_qsl
+
+from tamarack.core.graphql.document import DocumentProblem
+from tamarack.core.shaping.json_bodies import load
+
+LARGEST = 1_000_000
+"""Bytes of a request."""
+MOST_BATCHED = 50
+JSON = b"application/json"
+RESPONSE = b"application/graphql-response+json"
+_NAMES = ("query", "operationName", "variables", "extensions")
+
+
+class GraphRequest(NamedTuple):
+    """One document that is to be run."""
+
+    query: str
+    operation: str
+    variables: Mapping[str, Any]
+
+
+def of_body(body: bytes) -> tuple[list[GraphRequest], bool]:
+    """The requests of a body, and whether they came as a batch. Raises `DocumentProblem`."""
+    try:
+        told = load(body)
+    except ValueError:
+        raise DocumentProblem("the body is not JSON; it is an object with the document as its query") from None
+    if isinstance(told, list):
+        if not 1 <= len(told) <= MOST_BATCHED:
+            raise DocumentProblem(f"a batch holds 1 to {MOST_BATCHED} requests; this one has {len(told)}")
+        return [_request(one) for one in told], True
+    return [_request(told)], False
+
+
+def of_query(query: bytes) -> GraphRequest:
+    """The request of a GET's query. Raises `DocumentProblem`."""
+    try:
+        pairs = parse_qsl(query.decode("ascii"), keep_blank_values=True, strict_parsing=bool(query), max_num_fields=50)
+    except (ValueError, UnicodeDecodeError):
+        raise DocumentProblem("the query string cannot be read") from None
+    found: dict[str, Any] = {}
+    for name, value in pairs:
+        if name in _NAMES:
+            if name in found:
+                raise DocumentProblem(f"`{name}` is given more than once")
+            found[name] = value
+    for name in ("variables", "extensions"):
+        if name in found:
+            try:
+                found[name] = load(found[name].encode())
+            except ValueError:
+                raise DocumentProblem(f"`{name}` is not JSON") from None
+    return _request(found)
+
+
+def _request(told: Any) -> GraphRequest:
+    if not isinstance(told, dict):
+        raise DocumentProblem("a request is an object with the document as its query")
+    query, operation, variables = told.get("query"), told.get("operationName"), told.get("variables")
+    if not isinstance(query, str) or not query.strip():
+        raise DocumentProblem("the request has no document: `query` is a text that is not empty")
+    if operation is not None and not isinstance(operation, str):
+        raise DocumentProblem("`operationName` is a text, or is left out")
+    if variables is not None and not isinstance(variables, dict):
+        raise DocumentProblem("`variables` is an object, or is left out")
+    extensions = told.get("extensions")
+    if extensions is not None and not isinstance(extensions, dict):
+        raise DocumentProblem("`extensions` is an object, or is left out")
+    return GraphRequest(query, operation or "", variables or {})
+
+
+def wants_response_media(accept: bytes) -> bool:
+    """Whether a caller takes the media type of GraphQL responses before plain JSON (GraphQL over HTTP, 6.1)."""
+    best: dict[bytes, float] = {}
+    for part in accept.lower().split(b","):
+        media, *parameters = (one.strip() for one in part.split(b";"))
+        weight = next((one[2:] for one in parameters if one.startswith(b"q=")), b"1")
+        try:
+            best[media] = float(weight[:6])
+        except ValueError:
+            best[media] = 0.0
+    response = best.get(RESPONSE, 0.0)
+    return response > 0 and response >= max(best.get(JSON, 0.0), best.get(b"*/*", 0.0), best.get(b"application/*", 0.0))

@@ -1,0 +1,140 @@
+"""GraphQL fields: fields and types that are open to some plans, groups or scopes alone."""
+
+import re
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, PlainSerializer, model_validator
+
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Check, Part
+from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.graphql.asked import GraphAsked
+from tamarack.core.graphql.names import FIELD
+from tamarack.core.identity.claims import scopes_of
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
+from tamarack.core.stages import Stage
+from tamarack.core.text import in_words
+from tamarack.core.types import Frozen, Name
+
+MOST_RULES = 200
+MOST_TOLD = 10
+_FORM = re.compile(r"(\S{1,170})\s*:\s*(?:(nobody)|(plans|groups|scopes)\s+(.+))", re.DOTALL)
+_NAMED = {"plans": re.compile(r"(?:[a-z][a-z0-9-]{0,62}/)?[a-z][a-z0-9-]{0,62}"),
+          "groups": re.compile(r"[a-z][a-z0-9-]{0,62}"), "scopes": re.compile(r"[!#-\[\]-~]{1,100}")}  # fmt: skip
+To = Literal["nobody", "plans", "groups", "scopes"]
+
+
+class FieldRule(Frozen):
+    """One line: `Berth.*: plans harbour/pier`, `Mutation.*: groups harbour-staff`, `Vessel.oldName: nobody`."""
+
+    field: str
+    to: To
+    names: tuple[str, ...] = ()
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        if not isinstance(value, str):
+            return value
+        found = _FORM.fullmatch(value.strip())
+        if found is None or not FIELD.fullmatch(found[1]):
+            raise ValueError(
+                f"{value[:120]!r} is no rule; write a field or a whole type and to whom it is open, like"
+                " 'Berth.*: plans harbour/pier', 'Port.berths: groups harbour-staff', 'Vessel.crew: scopes crew:read'"
+                " or 'Vessel.oldName: nobody'"
+            )
+        if found[2]:
+            return {"field": found[1], "to": "nobody"}
+        names = tuple(dict.fromkeys(name.strip() for name in found[4].split(",") if name.strip()))
+        wrong = next((name for name in names if not _NAMED[found[3]].fullmatch(name)), None)
+        if wrong is not None or not names:
+            raise ValueError(f"{found[1]}: {(wrong or '')[:80]!r} is no name of {found[3]}")
+        return {"field": found[1], "to": found[3], "names": names}
+
+    def __str__(self) -> str:
+        return f"{self.field}: {self.to}{' ' if self.names else ''}{', '.join(self.names)}"
+
+    def is_open_to(self, call: Call) -> bool:
+        """Whether a call's caller may ask for it."""
+        if self.to == "nobody":
+            return False
+        if self.to == "groups":
+            return call.caller is not None and not call.caller.groups.isdisjoint(self.names)
+        if self.to == "plans":
+            plan = call.grant.plan if call.grant is not None else ""
+            return bool(plan) and (plan in self.names or plan.partition("/")[2] in self.names)
+        return call.claims is not None and not scopes_of(call.claims).isdisjoint(self.names)
+
+    @property
+    def said(self) -> str:
+        """To whom it is open, in words."""
+        return "to nobody" if self.to == "nobody" else f"to the {self.to} {in_words(list(self.names))}"
+
+
+class GraphqlFields(Policy):
+    """Close fields."""
+
+    kind: Literal["graphql-fields"] = "graphql-fields"
+    name: Name = Field(default="graphql-fields", title="Name", description=NAME_HELP)
+    rules: tuple[Annotated[FieldRule, PlainSerializer(str, return_type=str)], ...] = Field(
+        min_length=1,
+        max_length=MOST_RULES,
+        title="Who may ask for what",
+        description="One a line: `Berth.*: plans harbour/pier`, `Port.berths: groups harbour-staff`, `Vessel.crew:"
+        " scopes crew:read`, `Vessel.oldName: nobody`. What no line names is open; of several lines for a field one is"
+        " enough.",
+    )
+
+
+def _compile(policy: GraphqlFields, surroundings: Surroundings) -> list[Part]:
+    by_name: dict[str, list[FieldRule]] = {}
+    for rule in policy.rules:
+        by_name.setdefault(rule.field, []).append(rule)
+
+    def run(call: Call) -> Refusal | None:
+        asked: GraphAsked | None = call.graph
+        if asked is None:
+            return None
+        open_now = {name: any(rule.is_open_to(call) for rule in rules) for name, rules in by_name.items()}
+
+        def closed(name: str) -> bool:
+            whole = f"{name.partition('.')[0]}.*"
+            return not open_now.get(name, True) or not open_now.get(whole, True)
+
+        asked.closed = closed
+        wrong = [name for name in asked.used() if closed(name)]
+        if not wrong:
+            return None
+        of = [f"`{field}` of `{kind}`" for kind, field in (one.split(".") for one in wrong)
+              if field != "__typename"] or [f"`{wrong[0].partition('.')[0]}`"]  # fmt: skip
+        named = in_words(of[:MOST_TOLD]) if len(of) <= MOST_TOLD else f"{', '.join(of[:MOST_TOLD])} and more"
+        plan = call.grant.plan.partition("/")[2] if call.grant is not None else ""
+        whom = f"the plan {plan}" if plan else "this caller"
+        are, them = ("is", "it") if len(of) == 1 else ("are", "them")
+        told = f"{named} {are} not open to {whom}; leave {them} out."
+        return Refusal(REASONS["closed-field"], (), policy.name, ", ".join(wrong[:MOST_TOLD]), told)
+
+    return [Check(stage=Stage.PERMIT, run=run, reads=lambda call: [("fields", ", ".join(list(call.graph.used())[:20]))]
+                  if call.graph is not None else [])]  # fmt: skip
+
+
+def _sentence(policy: GraphqlFields) -> str:
+    told = [f"`{rule.field}` is open {rule.said}" for rule in policy.rules[:6]]
+    more = f", and {len(policy.rules) - 6} more rules hold" if len(policy.rules) > 6 else ""
+    return f"{in_words(told)}{more}."
+
+
+KIND = PolicyKind(
+    kind="graphql-fields",
+    title="GraphQL fields",
+    stage=Stage.PERMIT,
+    purpose="Close fields and types to all but some plans, groups or scopes",
+    model=GraphqlFields,
+    compile=_compile,
+    brief=lambda policy: few([rule.field for rule in policy.rules]),
+    sentence=_sentence,
+    sentence_outside=lambda policy: (
+        "Some fields are open to some plans alone; the schema that you are told shows yours."
+    ),
+    reasons=("closed-field",),
+)

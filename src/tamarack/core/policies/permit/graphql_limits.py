@@ -1,0 +1,197 @@
+"""GraphQL limits: how deep, wide and costly a document may be, how many come at once, and if the schema is told."""
+
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, PlainSerializer, model_validator
+
+from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Check, Part
+from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.form_hints import hints
+from tamarack.core.graphql.asked import GraphAsked
+from tamarack.core.graphql.document import DEEPEST, DEFAULT_SIZE, LARGEST
+from tamarack.core.graphql.names import FIELD
+from tamarack.core.graphql.request import MOST_BATCHED
+from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
+from tamarack.core.stages import Stage
+from tamarack.core.text import in_words
+from tamarack.core.types import Frozen, Name
+
+MOST_WEIGHTS = 200
+
+
+class FieldWeight(Frozen):
+    """One line: `Query.vessels: 5`."""
+
+    field: str
+    weight: int
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        if not isinstance(value, str):
+            return value
+        name, _, weight = (part.strip() for part in value.partition(":"))
+        if not FIELD.fullmatch(name) or name.endswith("*") or not weight.isascii() or not weight.isdigit():
+            raise ValueError(f"{value[:120]!r} is no weight; write a field and a number, like 'Query.vessels: 5'")
+        if len(weight) > 6:
+            raise ValueError(f"{weight[:20]} is more than a field may weigh; up to 999999")
+        return {"field": name, "weight": int(weight)}
+
+    def __str__(self) -> str:
+        return f"{self.field}: {self.weight}"
+
+
+class GraphqlLimits(Policy):
+    """Bound what documents ask."""
+
+    kind: Literal["graphql-limits"] = "graphql-limits"
+    name: Name = Field(default="graphql-limits", title="Name", description=NAME_HELP)
+    depth: int = Field(
+        default=8,
+        ge=1,
+        le=DEEPEST,
+        title="Depth",
+        description="Levels of fields: `{ vessels { name } }` has 2. What it asks of the schema itself does not count.",
+    )
+    fields: int = Field(
+        default=200,
+        ge=1,
+        le=100_000,
+        title="Fields",
+        description="All that are asked for, with those of fragments, as often as they are spread.",
+    )
+    cost: int = Field(
+        default=1_000,
+        ge=0,
+        le=10**9,
+        title="Cost",
+        description="Each object weighs 1, each other field 0, and what is in a list counts as often as the list is"
+        " long. 0 for no bound.",
+    )
+    list_size: int = Field(
+        default=DEFAULT_SIZE,
+        ge=1,
+        le=10_000,
+        title="A list is taken to be as long as",
+        description="Where neither an argument (`first`, `last`, `limit`) nor the schema (`@listSize`) says it.",
+    )
+    weights: tuple[Annotated[FieldWeight, PlainSerializer(str, return_type=str)], ...] = Field(
+        default=(),
+        max_length=MOST_WEIGHTS,
+        title="Weights",
+        description="One a line, like `Query.vessels: 5`; they go before those of the schema (`@cost`).",
+    )
+    aliases: int = Field(
+        default=30,
+        ge=0,
+        le=10_000,
+        title="Aliases",
+        description="Fields that are asked for under another name.",
+        json_schema_extra=hints(rare=True),
+    )
+    roots: int = Field(
+        default=10,
+        ge=1,
+        le=1_000,
+        title="Fields of the root",
+        description="Of an operation.",
+        json_schema_extra=hints(rare=True),
+    )
+    longest: int = Field(
+        default=10_000,
+        ge=100,
+        le=LARGEST,
+        title="Characters of a document",
+        json_schema_extra=hints(rare=True),
+    )
+    batch: int = Field(
+        default=1,
+        ge=1,
+        le=MOST_BATCHED,
+        title="Documents in one call",
+        description="Their fields, aliases and costs are counted together.",
+        json_schema_extra=hints(rare=True),
+    )
+    introspection: Literal["open", "closed"] = Field(
+        default="open",
+        title="Asking for the schema",
+        description="Open, callers are told of the part that is open to them, by the gateway.",
+    )
+
+
+def _compile(policy: GraphqlLimits, surroundings: Surroundings) -> list[Part]:
+    weights = {one.field: one.weight for one in policy.weights}
+
+    def over(what: str, has: int, most: int, mend: str) -> Refusal:
+        told = f"The {what} is {has:,}, and may be {most:,}; {mend}."
+        return Refusal(REASONS["over-graphql-limit"], (), policy.name, f"{what} {has}", told)
+
+    def run(call: Call) -> Refusal | None:
+        asked: GraphAsked | None = call.graph
+        if asked is None:
+            return None
+        if len(asked.runs) > policy.batch:
+            return over("number of documents in the call", len(asked.runs), policy.batch, "send them one by one")
+        fields = aliases = cost = 0
+        for one in asked.runs:
+            operation = one.operation
+            if operation.introspects and policy.introspection == "closed":
+                return Refusal(REASONS["introspection-closed"], policy=policy.name)
+            if len(one.request.query) > policy.longest:
+                return over("length of the document in characters", len(one.request.query), policy.longest,
+                            "send a shorter one")  # fmt: skip
+            if operation.depth > policy.depth:
+                return over("depth", operation.depth, policy.depth, "ask for fewer levels")
+            if operation.roots > policy.roots:
+                return over("number of root fields", operation.roots, policy.roots, "ask for fewer at once")
+            fields += operation.fields
+            aliases += operation.aliases
+            cost += operation.cost(one.variables, policy.list_size, weights)
+        asked.cost = cost
+        if fields > policy.fields:
+            return over("number of fields", fields, policy.fields, "ask for fewer")
+        if aliases > policy.aliases:
+            return over("number of aliases", aliases, policy.aliases, "ask for fewer at once")
+        if policy.cost and cost > policy.cost:
+            return over("cost", cost, policy.cost, "ask for fewer levels or shorter lists")
+        return None
+
+    def reads(call: Call) -> list[tuple[str, str]]:
+        asked: GraphAsked | None = call.graph
+        if asked is None:
+            return []
+        operations = [run.operation for run in asked.runs]
+        return [
+            ("operation", asked.named),
+            ("depth", str(asked.depth)),
+            ("fields", str(sum(one.fields for one in operations))),
+            ("aliases", str(sum(one.aliases for one in operations))),
+        ]
+
+    return [Check(stage=Stage.PERMIT, run=run, reads=reads)]
+
+
+def _bounds(policy: GraphqlLimits) -> list[str]:
+    said = [f"{policy.depth} levels", f"{policy.fields} fields"]
+    return said + ([f"the cost {policy.cost}"] if policy.cost else [])
+
+
+def _sentence(policy: GraphqlLimits) -> str:
+    schema = "" if policy.introspection == "open" else " The schema is not told."
+    return f"A document may have {in_words(_bounds(policy))}.{schema}"
+
+
+KIND = PolicyKind(
+    kind="graphql-limits",
+    title="GraphQL limits",
+    stage=Stage.PERMIT,
+    purpose="Bound the depth, the fields and the cost of documents, before the backend hears of them",
+    model=GraphqlLimits,
+    compile=_compile,
+    brief=lambda policy: few([f"depth {policy.depth}", *([f"cost {policy.cost}"] if policy.cost else [])]),
+    sentence=_sentence,
+    sentence_outside=_sentence,
+    reasons=("over-graphql-limit", "introspection-closed"),
+    alone=True,
+)

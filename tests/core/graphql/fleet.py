@@ -1,0 +1,87 @@
+"""A schema of the fleet, and calls to an API that publishes it, run through its programs."""
+
+from collections.abc import Sequence
+from typing import Any
+
+import orjson
+
+from core.carried import NOW, Bed, CallOnBed
+from core.protected import API_KEY, directory, material
+from helpers import configuration
+from tamarack.core.balancing.route import Route
+from tamarack.core.carrying.needs import Ask
+from tamarack.core.carrying.parts import Answered, Reply
+from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.graphql.described import SCHEMA
+from tamarack.core.http.target import target_at
+from tamarack.core.told.problems import Problems
+from tamarack.core.told.scripted import ScriptedDriver
+
+SDL = '''
+"""What sails, where and when"""
+type Query {
+  vessels(first: Int): [Vessel!]!
+  vessel(name: ID!): Vessel
+  port(code: ID!): Port
+  place(id: ID!): Place
+  search(text: String!): [Found!]!
+}
+type Mutation { hold(berth: ID!): Berth }
+interface Place { code: ID! title: String }
+type Vessel { name: ID! oldName: String @deprecated crossings(last: Int, from: ID): [Crossing!]! @listSize(assumedSize: 20) }
+type Crossing { id: ID! ports: [Port!]! vessel: Vessel }
+type Port implements Place { code: ID! title: String berths: [Berth!]! near(limit: Int): [Port!]! @cost(weight: "4") }
+type Berth implements Place { code: ID! title: String length: Float vessel: Vessel }
+union Found = Vessel | Port
+'''
+JSON = (b"content-type", b"application/json")
+KEY = (b"x-skerry-key", b"tmk_good")
+NEWER = (b"accept", b"application/graphql-response+json")
+TARGET = target_at("http://127.0.0.1:9/graph", 1000, 1000)
+
+
+class Fleet:
+    """An API of the fleet's schema, with policies; its backend answers with data that says nothing."""
+
+    def __init__(self, *policies: dict[str, Any], schema: str = SDL, groups: Sequence[str] = ()) -> None:
+        operations = [{"call": "post /"}, {"call": "get /"}]
+        own = {"policies": [API_KEY, *policies], "operations": operations, "document": "0" * 64}
+        made = configuration(version=own)
+        graph = made.apis[0].model_copy(update={"style": "graphql"})
+        made = made.model_copy(update={"apis": (graph,)})
+        route = {"timetable": Route([TARGET])}
+        ticks = iter(range(10**12)).__next__
+        self.bed = Bed(made, directory(tuple(groups)), material(), documents=lambda sha256: {SCHEMA: schema},
+                       routes=route, clock=ticks)  # fmt: skip
+        self.sent: list[tuple[bytes, bytes]] = []
+        self.call: CallOnBed
+
+    def send(self, method: str, body: bytes = b"", query: bytes = b"", *headers: tuple[bytes, bytes]) -> Any:
+        """Carry a call; returns how it ended."""
+
+        def backend(ask: Ask, sent: bytes) -> tuple[Answered, tuple[bytes, ...]]:
+            self.sent.append((ask.head.split(b" ")[1], sent))
+            return Answered(200, [JSON], b'{"data":{}}'), ()
+
+        media = [] if method == "GET" else [JSON]
+        self.call = self.bed.call(method, b"/sailings/v2", query, [KEY, *media, *headers], now=NOW)
+        self.call.length, self.call.sent = len(body), body
+        operation = self.call.operation
+        assert operation is not None
+        return ScriptedDriver(self.bed.counters, backend=backend).carry(self.call, operation, body)  # type: ignore[arg-type]
+
+    def ask(self, document: str, *headers: tuple[bytes, bytes], operation: str | None = None, **variables: Any) -> Any:
+        """Run a document by POST."""
+        body = {"query": document, "variables": variables} | ({"operationName": operation} if operation else {})
+        return self.send("POST", orjson.dumps(body), b"", *headers)
+
+    def why(self, document: str, **more: Any) -> tuple[str, str]:
+        """Reason and words of a refusal; both empty where the call passes."""
+        outcome = self.ask(document, **more)
+        return (outcome.reason.code, outcome.detail) if isinstance(outcome, Refusal) else ("", "")
+
+    def told(self, outcome: Refusal) -> tuple[Reply, dict[str, Any]]:
+        """A refusal as its caller gets it."""
+        reply = Problems("http://portal.example").reply(outcome, self.call)
+        told: dict[str, Any] = orjson.loads(reply.body)
+        return reply, told

@@ -1,0 +1,253 @@
+"""Calls to a GraphQL API: read, bounded, closed by field, told in the form of GraphQL, and the schema told in part."""
+
+from typing import Any
+from urllib.parse import urlencode
+
+import orjson
+import pytest
+from graphql import get_introspection_query
+from pydantic import ValidationError
+
+from core.graphql.fleet import JSON, NEWER, SDL, Fleet
+from tamarack.core.carrying.forwarding import Passed
+from tamarack.core.carrying.parts import Reply
+from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.graphql.request import RESPONSE, wants_response_media
+from tamarack.core.graphql.schema import graph_of, graph_of_introspection
+from tamarack.core.policies.permit.graphql_fields import GraphqlFields
+from tamarack.core.policies.permit.graphql_limits import GraphqlLimits
+from tamarack.core.told.recording import record_of
+from tamarack.core.traffic.record import Record
+
+NAMES = "{ vessels { name } }"
+
+
+def limits(**more: Any) -> dict[str, Any]:
+    return {"kind": "graphql-limits"} | more
+
+
+def fields(*rules: str) -> dict[str, Any]:
+    return {"kind": "graphql-fields", "rules": list(rules)}
+
+
+# requests
+
+
+def test_a_document_goes_on_by_post_and_by_get_each_member_once() -> None:
+    fleet = Fleet()
+    assert isinstance(fleet.send("POST", b'{"query":"{ vessels { oldName } }","query":"{ vessels { name } }"}'), Passed)
+    assert fleet.sent[-1] == (b"/graph/", b'{"query":"{ vessels { name } }"}')
+    query = urlencode({"query": "query Q($n: Int) { vessels(first: $n) { name } }", "variables": '{"n": 2}'}).encode()
+    assert isinstance(fleet.send("GET", b"", query), Passed)
+    assert fleet.sent[-1][0] == b"/graph/?" + query
+
+
+@pytest.mark.parametrize(
+    ("body", "said"),
+    [
+        (b"", "empty"), (b"{", "not JSON"), (b"7", "an object"), (b"{}", "no document"), (b'{"query": " "}', "no document"),
+        (b'{"query": 7}', "no document"), (b'{"query": "{a}", "variables": []}', "`variables` is an object"),
+        (b'{"query": "{a}", "operationName": 7}', "`operationName` is a text"), (b"[]", "holds 1 to 50"),
+        (b'{"query": "{a}", "extensions": 7}', "`extensions` is an object"),
+        (b'{"query": "query A { vessels { name } } query B { vessels { name } }"}', "has 2 operations"),
+        (b'{"query": "{ vessels { name } }", "operationName": "B"}', "no operation 'B'"),
+    ],
+)  # fmt: skip
+def test_a_request_that_holds_no_document_to_run_is_refused_with_what_is_wrong(body: bytes, said: str) -> None:
+    fleet = Fleet()
+    outcome = fleet.send("POST", body)
+    assert isinstance(outcome, Refusal) and outcome.reason.code == "bad-graphql" and said in outcome.detail
+    assert fleet.sent == []
+
+
+@pytest.mark.parametrize(
+    ("query", "said"),
+    [(b"", "no document"), (b"query={a}&query={b}", "more than once"), (b"query={a}&qu%65ry={b}", "more than once"),
+     (b"query={a}&variables=%7B", "not JSON"), (b"query=%FF%7Ba%7D", "Unexpected character")],
+)  # fmt: skip
+def test_a_get_that_holds_no_document_is_refused_too(query: bytes, said: str) -> None:
+    outcome = Fleet().send("GET", b"", query)
+    assert isinstance(outcome, Refusal) and said in outcome.detail
+
+
+def test_a_get_runs_queries_alone_and_a_body_is_json() -> None:
+    outcome = Fleet().send("GET", b"", urlencode({"query": "mutation { hold(berth: 1) { code } }"}).encode())
+    assert isinstance(outcome, Refusal) and (outcome.status, outcome.headers) == (405, ((b"allow", b"POST"),))
+    outcome = Fleet().send("POST", b"{ vessels { name } }", b"", (b"content-type", b"application/graphql"))
+    assert isinstance(outcome, Refusal) and outcome.status == 415
+
+
+# limits
+
+
+@pytest.mark.parametrize(
+    ("given", "document", "said"),
+    [
+        ({"depth": 1}, NAMES, "depth is 2, and may be 1"),
+        ({"fields": 1}, NAMES, "number of fields is 2, and may be 1"),
+        ({"aliases": 0}, "{ a: vessels { name } }", "number of aliases is 1, and may be 0"),
+        ({"roots": 1}, "{ vessels { name } port(code: 1) { code } }", "number of root fields is 2, and may be 1"),
+        ({"cost": 9}, NAMES, "cost is 10, and may be 9"),
+        ({"cost": 20, "weights": ["Query.vessels: 3"]}, NAMES, "cost is 30, and may be 20"),
+        ({"longest": 100}, NAMES + " " * 100, "characters is 120, and may be 100"),
+    ],
+)  # fmt: skip
+def test_each_bound_refuses_beyond_it_names_itself_and_lets_the_bound_pass(
+    given: dict[str, Any], document: str, said: str
+) -> None:
+    fleet = Fleet(limits(**given))
+    code, detail = fleet.why(document)
+    assert (code, fleet.sent) == ("over-graphql-limit", []) and said in detail
+    name, most = next(iter(given.items()))
+    roomy = Fleet(limits(**given | {name: most * 20 + 30}))
+    assert roomy.why(document) == ("", "")
+
+
+def test_a_list_that_a_variable_makes_long_costs_so_much() -> None:
+    fleet = Fleet(limits(cost=50))
+    document = "query Q($n: Int) { vessels(first: $n) { name } }"
+    assert fleet.why(document, n=50) == ("", "") and fleet.call.graph.cost == 50
+    assert "cost is 51" in fleet.why(document, n=51)[1]
+
+
+def test_a_batch_is_counted_together_and_closed_unless_opened() -> None:
+    body = orjson.dumps([{"query": NAMES}] * 3)
+    closed = Fleet(limits()).send("POST", body)
+    assert isinstance(closed, Refusal) and "documents in the call is 3, and may be 1" in closed.detail
+    fleet = Fleet(limits(batch=3, cost=29))
+    outcome = fleet.send("POST", body)
+    assert isinstance(outcome, Refusal) and "cost is 30" in outcome.detail
+    assert isinstance(Fleet(limits(batch=3)).send("POST", body), Passed)
+
+
+# fields
+
+
+def test_closed_fields_are_refused_as_a_whole_with_every_place_named_and_pass_for_whom_they_are_open() -> None:
+    rules = ("Berth.*: groups harbour", "Vessel.oldName: nobody", "Port.near: plans cutter")
+    document = "{ vessels { oldName } port(code: 1) { berths { length } near { code } } }"
+    fleet = Fleet(fields(*rules))
+    code, said = fleet.why(document)
+    assert (code, fleet.sent) == ("closed-field", [])
+    assert said == ("`length` of `Berth`, `near` of `Port` and `oldName` of `Vessel` are not open to the plan skiff; leave"
+                    " them out.") or all(one in said for one in ("`length` of `Berth`", "`near` of `Port`", "`oldName` of `Vessel`"))  # fmt: skip
+    assert fleet.why(NAMES) == ("", "")
+    inside = Fleet(fields(*rules[:1], "Port.near: plans passage/skiff"), groups=("harbour",))
+    assert inside.why("{ port(code: 1) { berths { length } near { code } } }") == ("", "")
+
+
+@pytest.mark.parametrize(
+    "document",
+    [
+        "{ port(code: 1) { b: berths { l: length } } }",
+        "{ port(code: 1) { ...F } } fragment F on Port { berths { ... on Berth { length } } }",
+        "{ place(id: 1) { code } }",
+        "{ port(code: 1) { berths { __typename } } }",
+        "mutation { hold(berth: 1) { code } }",
+        "{ __typename ... on Query { port(code: 1) { berths { ... { length } } } } }",
+        "query A { vessels { name } } query B { port(code: 1) { berths { length } } }",
+    ],
+)
+def test_no_way_round_leads_to_a_closed_type(document: str) -> None:
+    operation = "B" if "query B" in document else None
+    assert Fleet(fields("Berth.*: nobody")).why(document, operation=operation)[0] == "closed-field"
+
+
+# answers
+
+
+def test_refusals_are_told_as_errors_in_the_media_type_that_callers_take() -> None:
+    fleet = Fleet(limits(depth=1))
+    reply, told = fleet.told(fleet.ask(NAMES, NEWER))
+    assert (reply.status, reply.fields) == (400, b"content-type: application/graphql-response+json\r\n")
+    (error,) = told["errors"]
+    assert "depth is 2" in error["message"] and "data" not in told
+    assert error["extensions"] == {
+        "reason": "over-graphql-limit", "title": "The document asks for too much", "call_id": "c1",
+        "help": "http://portal.example/reasons/over-graphql-limit",
+    }  # fmt: skip
+    older, told = fleet.told(fleet.ask(NAMES))
+    assert older.status == 200 and b"application/json" in older.fields and "errors" in told
+    reply, told = fleet.told(fleet.ask("{ vessels {\n nam } }", NEWER))
+    assert told["errors"][0]["locations"] == [{"line": 2, "column": 2}]
+    other = Fleet()  # what is no business of the document keeps its status with plain JSON too
+    reply, told = other.told(other.send("POST", b"{}", b"", (b"x-skerry-key", b"wrong")))
+    assert (reply.status, told["errors"][0]["extensions"]["reason"]) == (400, "doubled-credential")
+
+
+@pytest.mark.parametrize(
+    ("accept", "newer"),
+    [(b"", False), (b"*/*", False), (b"application/json", False), (RESPONSE, True),
+     (b"application/graphql-response+json; charset=utf-8, application/json;q=0.9", True),
+     (b"application/json, application/graphql-response+json;q=0.5", False), (b"application/graphql-response+json;q=0", False),
+     (b"application/graphql-response+json;q=x", False)],
+)  # fmt: skip
+def test_the_media_type_is_the_one_that_is_taken_first(accept: bytes, newer: bool) -> None:
+    assert wants_response_media(accept) == newer
+
+
+# the schema
+
+
+def told_schema(fleet: Fleet) -> Any:
+    outcome = fleet.ask(get_introspection_query())
+    assert isinstance(outcome, Reply) and fleet.sent == []
+    return graph_of_introspection(orjson.loads(outcome.body))
+
+
+def test_who_asks_for_the_schema_is_told_the_part_that_is_open_to_them_by_the_gateway() -> None:
+    assert told_schema(Fleet()).fields == graph_of(SDL).fields or set(told_schema(Fleet()).fields) == set(
+        graph_of(SDL).fields
+    )
+    part = told_schema(Fleet(fields("Berth.*: groups harbour", "Vessel.oldName: nobody")))
+    assert "Berth" not in part.fields and "berths" not in part.fields["Port"] and "oldName" not in part.fields["Vessel"]
+    assert "mutation" not in part.roots and set(part.fields["Query"]) == {
+        "vessels",
+        "vessel",
+        "port",
+        "place",
+        "search",
+    }
+    whole = told_schema(Fleet(fields("Berth.*: groups harbour"), groups=("harbour",)))
+    assert "Berth" in whole.fields and "mutation" in whole.roots
+
+
+def test_the_schema_is_asked_for_by_itself_and_not_where_it_is_closed() -> None:
+    fleet = Fleet(limits())
+    assert "by itself" in fleet.why("{ __schema { types { name } } vessels { name } }")[1]
+    assert Fleet(limits(introspection="closed")).why("{ __schema { types { name } } }")[0] == "introspection-closed"
+    assert Fleet().why('{ __type(name: "Vessel") { ' + "name " * 2000 + "} }")[0] == "over-graphql-limit"
+    blind = Fleet(limits(), schema="")
+    assert isinstance(blind.ask("{ __schema { types { name } } anything { goes } }"), Passed)
+
+
+# records and policies
+
+
+def test_a_call_is_recorded_with_what_it_asked_and_never_with_values() -> None:
+    fleet = Fleet(limits())
+    fleet.ask('query Boat($n: Int) { vessels(first: $n) { name } vessel(name: "secret") { name } }', n=3)
+    record = Record(*record_of(fleet.call, "production", "n1"))
+    assert (record.graph_operation, record.graph_depth, record.graph_cost) == ("query Boat", 2, 4)
+    assert "secret" not in repr(record)
+    fleet.ask("{ vessels { name } port(code: 7) { code } }")
+    assert Record(*record_of(fleet.call, "production", "n1")).graph_operation == "query vessels, port"
+
+
+@pytest.mark.parametrize("rule", ["Berth", "Berth.*", "Berth.*: all", "Berth.*: plans", "Berth.*: plans A B", "a.b.c: nobody",
+                                  "Berth.*: groups X!"])  # fmt: skip
+def test_a_rule_that_is_none_is_refused_with_an_example(rule: str) -> None:
+    with pytest.raises(ValidationError):
+        GraphqlFields.model_validate({"rules": [rule]})
+
+
+@pytest.mark.parametrize(
+    "weight", ["vessels: 3", "Query.vessels", "Query.vessels: -1", "Query.*: 3", "Query.vessels: 1234567"]
+)
+def test_a_weight_that_is_none_is_refused(weight: str) -> None:
+    with pytest.raises(ValidationError):
+        GraphqlLimits.model_validate({"weights": [weight]})
+
+
+def test_media_is_the_same_in_both_directions() -> None:
+    assert JSON == (b"content-type", b"application/json")
