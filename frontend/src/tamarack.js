@@ -433,3 +433,53 @@ function beginTalk(form) {
 }
 
 document.addEventListener("DOMContentLoaded", () => $$("form[data-talks]").forEach(beginTalk));
+
+// Exploring a graph: Ctrl and Enter runs a document, those that were run are kept in this browser, and who asks decides
+// which schema is shown.
+const MOST_EARLIER = 12;
+
+function earlierDocuments(key) {
+  try {
+    const kept = JSON.parse(localStorage.getItem(key) || "[]");
+    return Array.isArray(kept) ? kept.filter((one) => typeof one === "string") : [];
+  } catch {
+    return [];
+  }
+}
+
+function beginExploring(form) {
+  const key = `explored ${form.dataset.explores}`;
+  const text = $("[data-document]", form);
+  const offered = $("[data-earlier]", form);
+  const list = $("select", offered);
+  const show = () => {
+    const kept = earlierDocuments(key);
+    offered.hidden = !kept.length;
+    list.replaceChildren(new Option("…", ""), ...kept.map((one, place) => new Option(one.replace(/\s+/g, " ").slice(0, 60), place)));
+  };
+  list.addEventListener("change", () => {
+    const chosen = earlierDocuments(key)[Number(list.value)];
+    if (list.value === "" || chosen === undefined) return;
+    text.value = chosen;
+    text.dispatchEvent(new Event("input", { bubbles: true }));
+    list.value = "";
+  });
+  form.addEventListener("keydown", (event) => {
+    if (event.key === "Enter" && (event.ctrlKey || event.metaKey)) {
+      event.preventDefault();
+      form.requestSubmit();
+    }
+  });
+  form.addEventListener("submit", () => {
+    const kept = [text.value, ...earlierDocuments(key).filter((one) => one !== text.value)].slice(0, MOST_EARLIER);
+    localStorage.setItem(key, JSON.stringify(kept));
+    show();
+  });
+  const caller = $("[data-reads]", form);
+  caller?.addEventListener("change", () => {
+    location.assign(`${caller.dataset.reads}?caller=${encodeURIComponent(caller.value)}`);
+  });
+  show();
+}
+
+document.addEventListener("DOMContentLoaded", () => $$("form[data-explores]").forEach(beginExploring));

@@ -11,7 +11,7 @@ from core.traffic.test_traffic import record
 from tamarack.core.carrying.routing import Router
 from tamarack.core.traffic.rollup import GRAINS
 from tamarack.demo import stand_ins
-from tamarack.demo.announcer import Announcer
+from tamarack.demo.backends.announcer import Announcer
 from tamarack.demo.calls import KINDS, fill
 from tamarack.demo.past import BATCH, Past, PastCaller, kept_past, load_past, past_calls
 from tamarack.demo.seed import shipped_configuration

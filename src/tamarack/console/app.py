@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import Flask, url_for
 
-from tamarack.console.apis import answers, chat, documentation, guide, imports, placing, policies
+from tamarack.console.apis import answers, chat, documentation, graphql, guide, imports, placing, policies
 from tamarack.console.apis import pages as apis
 from tamarack.console.backends import pages as backends
 from tamarack.console.bench import browser, saved, traces
@@ -58,6 +58,7 @@ BLUEPRINTS = (
     redescribing.pages,
     imports.pages,
     chat.pages,
+    graphql.pages,
     policies.pages,
     placing.pages,
     kinds.pages,

@@ -21,7 +21,7 @@ import orjson
 import uvicorn
 from aiosmtpd.controller import Controller
 
-from tamarack.demo.announcer import (
+from tamarack.demo.backends.announcer import (
     OVERFLOW_MODELS,
     RESERVED_MODELS,
     RESERVED_TOKENS,
@@ -29,6 +29,7 @@ from tamarack.demo.announcer import (
     Events,
     TurnedAway,
 )
+from tamarack.demo.backends.fleet_graph import FleetGraph
 from tamarack.demo.collector import Collector
 from tamarack.demo.harbour_office import HarbourOffice
 from tamarack.demo.mail_box import MailBox
@@ -36,6 +37,7 @@ from tamarack.demo.places import (
     ANNOUNCER,
     ANNOUNCER_OVERFLOW,
     COLLECTOR,
+    FLEET_GRAPH,
     HARBOUR_OFFICE,
     MAIL_BOX,
     MAIL_SERVER,
@@ -306,6 +308,7 @@ async def serve(settings: Settings) -> None:
     }
     applications[POSITIONS_SPARE] = application(positions, _waits(2, 4))
     applications[ANNOUNCER_OVERFLOW] = application(Announcer(OVERFLOW_MODELS), _waits(200, 250))
+    applications[FLEET_GRAPH] = FleetGraph()
     applications[HARBOUR_OFFICE] = HarbourOffice(demo_secret(home, "harbour-office") or "not-seeded", gateway)
     applications[VISITOR_SCREEN] = VisitorScreen(gateway, home / "demo" / "visitor-screen.production.key")
     applications[MAIL_BOX] = box = MailBox()

@@ -7,6 +7,7 @@ database is away the node serves on with what it has.
 import asyncio
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Any
 
 import orjson
@@ -15,6 +16,7 @@ from psycopg import AsyncConnection
 from psycopg.types.json import set_json_loads
 
 from tamarack.core.configuration.snapshot import Snapshot
+from tamarack.core.graphql.schema import graph_of
 from tamarack.core.identity import material
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material
@@ -200,6 +202,7 @@ class Follower:
         if row is None:
             return False
         number, snapshot = row
+        await asyncio.get_running_loop().run_in_executor(None, _read_schemas, snapshot)
         if self._take_up(number, snapshot):
             self._kept.keep_snapshot(number, snapshot)
         return True  # also where it could not be read: that is reported
@@ -284,3 +287,11 @@ async def ask_for_key_set(database: str, url: str) -> None:
             await connection.execute("SELECT pg_notify(%s, %s)", (KEY_SETS, url))
     except psycopg.Error as error:
         raise OSError(str(error)) from error
+
+
+def _read_schemas(snapshot: Any) -> None:
+    """Read a rollout's large schemas beside the calls; what is wrong with one is told when it is taken up."""
+    with suppress(Exception):
+        for version in snapshot["versions"]:
+            if version.get("graph"):
+                graph_of(version["graph"])

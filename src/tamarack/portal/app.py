@@ -7,7 +7,7 @@ from flask import Flask
 from tamarack.portal import notices, pictures, reasons
 from tamarack.portal.applications import clients, credentials, sharing, usage, walk_through
 from tamarack.portal.applications import pages as applications
-from tamarack.portal.catalogue import feedback, reference, subscribe, talking, trying
+from tamarack.portal.catalogue import exploring, feedback, reference, subscribe, talking, trying
 from tamarack.portal.catalogue import pages as catalogue
 from tamarack.portal.door import own_password, sign_in
 from tamarack.portal.joining import pages as joining
@@ -27,6 +27,7 @@ BLUEPRINTS = (
     reference.pages,
     trying.pages,
     talking.pages,
+    exploring.pages,
     feedback.pages,
     subscribe.pages,
     applications.pages,

@@ -20,6 +20,7 @@ from graphql import (
     GraphQLUnionType,
     build_ast_schema,
     build_client_schema,
+    get_introspection_query,
     get_named_type,
     is_introspection_type,
     is_list_type,
@@ -47,6 +48,10 @@ _SLICED_BY = ("first", "last", "limit")
 """Arguments that say how long a list becomes, where the schema does not name others."""
 _COST = "directive @cost(weight: String!) on ARGUMENT_DEFINITION | ENUM | FIELD_DEFINITION | INPUT_FIELD_DEFINITION | OBJECT | SCALAR"  # noqa: E501
 _LIST_SIZE = "directive @listSize(assumedSize: Int, slicingArguments: [String!], sizedFields: [String!], requireOneSlicingArgument: Boolean) on FIELD_DEFINITION"  # noqa: E501
+
+
+INTROSPECTION = get_introspection_query(descriptions=True)
+"""The document that asks for a whole schema."""
 
 
 class SchemaProblem(CoreError, ValueError):
@@ -114,7 +119,9 @@ def graph_of(text: str) -> Graph:
         more = [one for name, one in _UNDERSTOOD.items() if name not in named]
         document = DocumentNode(definitions=(*parsed.definitions, *more))
         _refuse(validate_sdl(document))
-        schema = build_ast_schema(document, assume_valid_sdl=True)
+        built = build_ast_schema(document, assume_valid_sdl=True)
+        own = tuple(one for one in built.directives if one.name in named or one.name not in _UNDERSTOOD)
+        schema = GraphQLSchema(**(built.to_kwargs() | {"directives": own}))
     except GraphQLError as error:
         raise SchemaProblem(error.message, _line(error)) from None
     except (TypeError, RecursionError) as error:

@@ -1,14 +1,14 @@
 """GraphQL fields: fields and types that are open to some plans, groups or scopes alone."""
 
 import re
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, PlainSerializer, model_validator
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.graphql.asked import GraphAsked
+from tamarack.core.graphql.asked import Closed, GraphAsked
 from tamarack.core.graphql.names import FIELD
 from tamarack.core.identity.claims import scopes_of
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
@@ -21,7 +21,16 @@ MOST_TOLD = 10
 _FORM = re.compile(r"(\S{1,170})\s*:\s*(?:(nobody)|(plans|groups|scopes)\s+(.+))", re.DOTALL)
 _NAMED = {"plans": re.compile(r"(?:[a-z][a-z0-9-]{0,62}/)?[a-z][a-z0-9-]{0,62}"),
           "groups": re.compile(r"[a-z][a-z0-9-]{0,62}"), "scopes": re.compile(r"[!#-\[\]-~]{1,100}")}  # fmt: skip
+_TYPENAME = ".__typename"
 To = Literal["nobody", "plans", "groups", "scopes"]
+
+
+class Standing(NamedTuple):
+    """Who asks: the plan (`product/plan`; empty for none), the groups, and the scopes of the token."""
+
+    plan: str = ""
+    groups: frozenset[str] = frozenset()
+    scopes: frozenset[str] = frozenset()
 
 
 class FieldRule(Frozen):
@@ -54,16 +63,12 @@ class FieldRule(Frozen):
     def __str__(self) -> str:
         return f"{self.field}: {self.to}{' ' if self.names else ''}{', '.join(self.names)}"
 
-    def is_open_to(self, call: Call) -> bool:
-        """Whether a call's caller may ask for it."""
-        if self.to == "nobody":
-            return False
-        if self.to == "groups":
-            return call.caller is not None and not call.caller.groups.isdisjoint(self.names)
+    def is_open_to(self, who: Standing) -> bool:
+        """Whether someone may ask for it."""
         if self.to == "plans":
-            plan = call.grant.plan if call.grant is not None else ""
-            return bool(plan) and (plan in self.names or plan.partition("/")[2] in self.names)
-        return call.claims is not None and not scopes_of(call.claims).isdisjoint(self.names)
+            return bool(who.plan) and (who.plan in self.names or who.plan.partition("/")[2] in self.names)
+        held = who.groups if self.to == "groups" else who.scopes if self.to == "scopes" else frozenset()
+        return not held.isdisjoint(self.names)
 
     @property
     def said(self) -> str:
@@ -86,27 +91,48 @@ class GraphqlFields(Policy):
     )
 
 
-def _compile(policy: GraphqlFields, surroundings: Surroundings) -> list[Part]:
-    by_name: dict[str, list[FieldRule]] = {}
+def closed_to(policy: GraphqlFields, who: Standing) -> Closed:
+    """What is closed to someone."""
+    open_now: dict[str, bool] = {}
     for rule in policy.rules:
-        by_name.setdefault(rule.field, []).append(rule)
+        open_now[rule.field] = open_now.get(rule.field, False) or rule.is_open_to(who)
 
+    def closed(name: str) -> bool:
+        return not open_now.get(name, True) or not open_now.get(f"{name.partition('.')[0]}.*", True)
+
+    return closed
+
+
+def closed_of(asked: GraphAsked, closed: Closed) -> list[str]:
+    """What a call asks for that is closed, as `Type.field`; a type of which nothing else is named by its name alone."""
+    wrong = [name for name in asked.used() if closed(name)]
+    named = [name for name in wrong if not name.endswith(_TYPENAME)]
+    types = {name.partition(".")[0] for name in named}
+    return named + [
+        kind for name in wrong if name.endswith(_TYPENAME) and (kind := name[: -len(_TYPENAME)]) not in types
+    ]
+
+
+def _compile(policy: GraphqlFields, surroundings: Surroundings) -> list[Part]:
     def run(call: Call) -> Refusal | None:
         asked: GraphAsked | None = call.graph
         if asked is None:
             return None
-        open_now = {name: any(rule.is_open_to(call) for rule in rules) for name, rules in by_name.items()}
-
-        def closed(name: str) -> bool:
-            whole = f"{name.partition('.')[0]}.*"
-            return not open_now.get(name, True) or not open_now.get(whole, True)
-
-        asked.closed = closed
-        wrong = [name for name in asked.used() if closed(name)]
+        caller, grant = call.caller, call.grant
+        asked.closed = closed = closed_to(
+            policy,
+            Standing(
+                grant.plan if grant is not None else "",
+                caller.groups if caller is not None else frozenset(),
+                frozenset(scopes_of(call.claims)) if call.claims is not None else frozenset(),
+            ),
+        )
+        wrong = closed_of(asked, closed)
         if not wrong:
             return None
-        of = [f"`{field}` of `{kind}`" for kind, field in (one.split(".") for one in wrong)
-              if field != "__typename"] or [f"`{wrong[0].partition('.')[0]}`"]  # fmt: skip
+        of = [
+            f"`{field}` of `{kind}`" if field else f"`{kind}`" for kind, _, field in (w.partition(".") for w in wrong)
+        ]
         named = in_words(of[:MOST_TOLD]) if len(of) <= MOST_TOLD else f"{', '.join(of[:MOST_TOLD])} and more"
         plan = call.grant.plan.partition("/")[2] if call.grant is not None else ""
         whom = f"the plan {plan}" if plan else "this caller"

@@ -1,6 +1,6 @@
 """GraphQL limits: how deep, wide and costly a document may be, how many come at once, and if the schema is told."""
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, PlainSerializer, model_validator
 
@@ -120,41 +120,51 @@ class GraphqlLimits(Policy):
     )
 
 
-def _compile(policy: GraphqlLimits, surroundings: Surroundings) -> list[Part]:
+class Bound(NamedTuple):
+    """One bound, and what a call has of it."""
+
+    what: str
+    has: int
+    most: int
+    mend: str
+
+    @property
+    def is_over(self) -> bool:
+        """Whether the call is refused for it."""
+        return self.has > self.most
+
+
+def bounds(policy: GraphqlLimits, asked: GraphAsked) -> list[Bound]:
+    """Every bound of a policy with what a call has of it, in the order in which they are looked at. Notes the cost."""
+    operations = [run.operation for run in asked.runs]
     weights = {one.field: one.weight for one in policy.weights}
+    asked.cost = sum(run.operation.cost(run.variables, policy.list_size, weights) for run in asked.runs)
+    found = [
+        Bound("number of documents in the call", len(asked.runs), policy.batch, "send them one by one"),
+        Bound("length of the document in characters", max(len(run.request.query) for run in asked.runs),
+              policy.longest, "send a shorter one"),
+        Bound("depth", asked.depth, policy.depth, "ask for fewer levels"),
+        Bound("number of root fields", max(one.roots for one in operations), policy.roots, "ask for fewer at once"),
+        Bound("number of fields", sum(one.fields for one in operations), policy.fields, "ask for fewer"),
+        Bound("number of aliases", sum(one.aliases for one in operations), policy.aliases, "ask for fewer at once"),
+    ]  # fmt: skip
+    if policy.cost:
+        found.append(Bound("cost", asked.cost, policy.cost, "ask for fewer levels or shorter lists"))
+    return found
 
-    def over(what: str, has: int, most: int, mend: str) -> Refusal:
-        told = f"The {what} is {has:,}, and may be {most:,}; {mend}."
-        return Refusal(REASONS["over-graphql-limit"], (), policy.name, f"{what} {has}", told)
 
+def _compile(policy: GraphqlLimits, surroundings: Surroundings) -> list[Part]:
     def run(call: Call) -> Refusal | None:
         asked: GraphAsked | None = call.graph
         if asked is None:
             return None
-        if len(asked.runs) > policy.batch:
-            return over("number of documents in the call", len(asked.runs), policy.batch, "send them one by one")
-        fields = aliases = cost = 0
-        for one in asked.runs:
-            operation = one.operation
-            if operation.introspects and policy.introspection == "closed":
-                return Refusal(REASONS["introspection-closed"], policy=policy.name)
-            if len(one.request.query) > policy.longest:
-                return over("length of the document in characters", len(one.request.query), policy.longest,
-                            "send a shorter one")  # fmt: skip
-            if operation.depth > policy.depth:
-                return over("depth", operation.depth, policy.depth, "ask for fewer levels")
-            if operation.roots > policy.roots:
-                return over("number of root fields", operation.roots, policy.roots, "ask for fewer at once")
-            fields += operation.fields
-            aliases += operation.aliases
-            cost += operation.cost(one.variables, policy.list_size, weights)
-        asked.cost = cost
-        if fields > policy.fields:
-            return over("number of fields", fields, policy.fields, "ask for fewer")
-        if aliases > policy.aliases:
-            return over("number of aliases", aliases, policy.aliases, "ask for fewer at once")
-        if policy.cost and cost > policy.cost:
-            return over("cost", cost, policy.cost, "ask for fewer levels or shorter lists")
+        if policy.introspection == "closed" and any(run.operation.introspects for run in asked.runs):
+            return Refusal(REASONS["introspection-closed"], policy=policy.name)
+        for bound in bounds(policy, asked):
+            if bound.has > bound.most:
+                told = f"The {bound.what} is {bound.has:,}, and may be {bound.most:,}; {bound.mend}."
+                note = f"{bound.what} {bound.has}"
+                return Refusal(REASONS["over-graphql-limit"], (), policy.name, note, told)
         return None
 
     def reads(call: Call) -> list[tuple[str, str]]:

@@ -1,0 +1,75 @@
+"""A document tried before it is sent: what it amounts to, which bounds it would meet, and what is closed to its caller.
+
+The rules are the policies' own, so that a page cannot say something else than a node does.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any, NamedTuple
+
+from tamarack.core.carrying.refusals import REASONS
+from tamarack.core.configuration.effective import held, in_force
+from tamarack.core.configuration.model import Api, Configuration, Operation, Version
+from tamarack.core.graphql.asked import Closed, Documents, GraphAsked, Run
+from tamarack.core.graphql.document import DocumentProblem
+from tamarack.core.graphql.request import GraphRequest
+from tamarack.core.policies import Policy
+from tamarack.core.policies.permit.graphql_fields import GraphqlFields, Standing, closed_of, closed_to
+from tamarack.core.policies.permit.graphql_limits import Bound, GraphqlLimits, bounds
+
+
+class TriedDocument(NamedTuple):
+    """What would become of a document."""
+
+    problem: str = ""
+    """Why it would not be run, in words; empty where it can be read and fits the schema."""
+    places: tuple[tuple[int, int], ...] = ()
+    bounds: Sequence[Bound] = ()
+    closed: Sequence[str] = ()
+    """What of it is closed, as `Type.field`."""
+    named: str = ""
+
+    @property
+    def passes(self) -> bool:
+        """Whether it would be let through."""
+        return not self.problem and not self.closed and not any(bound.is_over for bound in self.bounds)
+
+
+class GraphRules(NamedTuple):
+    """The policies that hold for the documents of an operation."""
+
+    limits: GraphqlLimits | None
+    fields: Sequence[GraphqlFields]
+
+    def closed(self, who: Standing) -> Closed | None:
+        """What is closed to someone; None where nothing is."""
+        every = [closed_to(policy, who) for policy in self.fields]
+        return (lambda name: any(one(name) for one in every)) if every else None
+
+
+def rules_of(configuration: Configuration, api: Api, version: Version, operation: Operation) -> GraphRules:
+    """The rules for documents of an operation."""
+    policies: list[Policy] = [row.policy for row in in_force(held(configuration, api, version, operation))]
+    limits = [one for one in policies if isinstance(one, GraphqlLimits)]
+    return GraphRules(limits[-1] if limits else None, [one for one in policies if isinstance(one, GraphqlFields)])
+
+
+def try_document(
+    documents: Documents, rules: GraphRules, who: Standing, text: str, operation: str, variables: Mapping[str, Any]
+) -> TriedDocument:
+    """What would become of a document."""
+    request = GraphRequest(text, operation, variables)
+    try:
+        if not text.strip():
+            raise DocumentProblem("the document is empty")
+        run = Run(documents.read(text).chosen(operation), variables, request)
+    except DocumentProblem as problem:
+        return TriedDocument(str(problem), problem.places)
+    asked = GraphAsked([run], False, None)
+    if run.operation.introspects and rules.limits is not None and rules.limits.introspection == "closed":
+        return TriedDocument(REASONS["introspection-closed"].detail, named=asked.named)
+    closed = rules.closed(who)
+    wrong = closed_of(asked, closed) if closed is not None else []
+    met = bounds(rules.limits, asked) if rules.limits is not None else []
+    return TriedDocument(bounds=met, closed=wrong, named=asked.named)

@@ -1,0 +1,1 @@
+"""Backends of the demo that speak something of their own: a language model, and a graph."""

@@ -1,0 +1,164 @@
+"""The stand-in of Fleet Graph: a GraphQL service over the made-up fleet (GraphQL over HTTP)."""
+
+from __future__ import annotations
+
+import asyncio
+import random
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+from urllib.parse import parse_qs
+
+import orjson
+import yaml
+from graphql import GraphQLError, graphql_sync
+
+from tamarack.core.graphql.described import schema_in
+from tamarack.core.graphql.request import JSON, RESPONSE, wants_response_media
+from tamarack.core.graphql.schema import graph_of
+from tamarack.demo.timetable import sailings
+from tamarack.demo.world import PORTS, VESSELS
+
+DOCUMENT = Path(__file__).parents[1] / "configuration" / "documents" / "fleet-graph-1.yaml"
+_BERTHS = 2
+
+
+def _title(name: str) -> str:
+    return name.replace("-", " ").title()
+
+
+class Vessel:
+    """A vessel; fields are asked for by the names that the schema has for them."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.title = _title(name)
+        self.oldName = f"SSF {VESSELS[name]}"
+
+    def crossings(self, info: Any, first: int = 5) -> list[Crossing]:
+        mine = [one for one in sailings(_today()) if one["vessel"] == self.name]
+        return [Crossing(one) for one in mine[: max(0, first)]]
+
+
+class Port:
+    """A port."""
+
+    def __init__(self, code: str) -> None:
+        self.code = code
+        self.name = PORTS[code]
+
+    def crossings(self, info: Any, first: int = 5) -> list[Crossing]:
+        mine = [one for one in sailings(_today()) if one["from"] == self.code]
+        return [Crossing(one) for one in mine[: max(0, first)]]
+
+    def berths(self, info: Any) -> list[Berth]:
+        return [Berth(self, number) for number in range(1, _BERTHS + 1)]
+
+
+class Crossing:
+    """A crossing of today."""
+
+    def __init__(self, told: dict[str, Any]) -> None:
+        self._told = told
+        self.id = told["id"]
+        self.departs = told["departs"]
+        self.delayMinutes = told["delay_minutes"]
+
+    def vessel(self, info: Any) -> Vessel:
+        return Vessel(self._told["vessel"])
+
+    def to(self, info: Any) -> Port:
+        return Port(self._told["to"])
+
+    def ports(self, info: Any) -> list[Port]:
+        return [Port(self._told["from"]), Port(self._told["to"])]
+
+    def __getattr__(self, name: str) -> Any:
+        if name == "from":  # a word of Python's own
+            return lambda info: Port(self._told["from"])
+        raise AttributeError(name)
+
+
+class Berth:
+    """A berth, with who lies there by the clock."""
+
+    def __init__(self, port: Port, number: int) -> None:
+        self.id = f"{port.code}-{number}"
+        self.lengthMetres = 70 + 20 * number
+        self._port = port
+        turn = (datetime.now(UTC).hour + list(PORTS).index(port.code) + number) % (len(VESSELS) + 3)
+        self._lies = list(VESSELS)[turn] if turn < len(VESSELS) else None
+
+    def port(self, info: Any) -> Port:
+        return self._port
+
+    def vessel(self, info: Any) -> Vessel | None:
+        return Vessel(self._lies) if self._lies is not None else None
+
+
+class Root:
+    """What the schema's Query offers."""
+
+    def vessels(self, info: Any, first: int = 4) -> list[Vessel]:
+        return [Vessel(name) for name in VESSELS][: max(0, first)]
+
+    def vessel(self, info: Any, name: str) -> Vessel | None:
+        return Vessel(name) if name in VESSELS else None
+
+    def ports(self, info: Any) -> list[Port]:
+        return [Port(code) for code in PORTS]
+
+    def port(self, info: Any, code: str) -> Port | None:
+        return Port(code) if code in PORTS else None
+
+
+def _today() -> str:
+    return datetime.now(UTC).date().isoformat()
+
+
+class FleetGraph:
+    """The service as an ASGI application. `asked` counts the documents that it ran."""
+
+    def __init__(self) -> None:
+        self._schema = graph_of(schema_in(yaml.safe_load(DOCUMENT.read_text()))).schema
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        """Answer one request."""
+        body = b""
+        while True:
+            message = await receive()
+            body += message.get("body", b"")
+            if not message.get("more_body"):
+                break
+        await asyncio.sleep((3 + random.expovariate(1 / 5)) / 1000)
+        accept = dict(scope["headers"]).get(b"accept", b"")
+        newer = wants_response_media(accept)
+        status, told = self._run(scope["method"], scope["query_string"], body)
+        if status == 400 and not newer and "errors" in told:
+            status = 200
+        fields = [(b"content-type", RESPONSE if newer else JSON)]
+        if status == 405:
+            fields.append((b"allow", b"GET, POST"))
+        await send({"type": "http.response.start", "status": status, "headers": fields})
+        await send({"type": "http.response.body", "body": orjson.dumps(told)})
+
+    def _run(self, method: str, query: bytes, body: bytes) -> tuple[int, Any]:
+        try:
+            asked = orjson.loads(body) if method == "POST" else _of_query(query)
+            text, variables, named = asked["query"], asked.get("variables") or {}, asked.get("operationName")
+            if not isinstance(text, str) or not isinstance(variables, dict):
+                raise ValueError
+        except (ValueError, KeyError, TypeError, AttributeError):
+            return 400, {"errors": [{"message": "a request is an object with a query"}]}
+        if method not in ("GET", "POST"):
+            return 405, {"errors": [{"message": "send a document by GET or POST"}]}
+        try:
+            done = graphql_sync(self._schema, text, Root(), variable_values=variables, operation_name=named)
+        except GraphQLError as error:
+            return 400, {"errors": [error.formatted]}
+        return (400 if done.data is None and done.errors else 200), done.formatted
+
+
+def _of_query(query: bytes) -> dict[str, Any]:
+    told: dict[str, Any] = {name: values[-1] for name, values in parse_qs(query.decode()).items()}
+    return told | ({"variables": orjson.loads(told["variables"])} if told.get("variables") else {})
