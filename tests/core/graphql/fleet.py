@@ -30,7 +30,7 @@ type Mutation { hold(berth: ID!): Berth }
 interface Place { code: ID! title: String }
 type Vessel { name: ID! oldName: String @deprecated crossings(last: Int, from: ID): [Crossing!]! @listSize(assumedSize: 20) }
 type Crossing { id: ID! ports: [Port!]! vessel: Vessel }
-type Port implements Place { code: ID! title: String berths: [Berth!]! near(limit: Int): [Port!]! @cost(weight: "4") }
+type Port implements Place { code: ID! title: String berths: [Berth!]! near(limit: Int = 3): [Port!]! @cost(weight: "4") }
 type Berth implements Place { code: ID! title: String length: Float vessel: Vessel }
 union Found = Vessel | Port
 '''

@@ -94,7 +94,7 @@ class Written:
             size = 1
             if name in ("vessels", "search", "crossings", "ports", "berths", "near"):
                 given = [one.value for one in field.arguments or () if one.name.value == SLICED.get(name)]
-                size = 20 if name == "crossings" else DEFAULT_SIZE
+                size = {"crossings": 20, "near": 3}.get(name, DEFAULT_SIZE)
                 if given and isinstance(given[0], IntValueNode):
                     size = int(given[0].value)
             weight = 4 if name == "near" else 1

@@ -78,7 +78,8 @@ class FieldFacts:
     sliced_by: tuple[str, ...]
     """The arguments that say how long its list becomes."""
     assumed: int | None
-    """How long it is taken to be, where the schema says so."""
+    """How long it is where none of them is given: by the default of one, or as the schema takes it to be; None where it
+    does not say."""
     also: tuple[str, ...] = ()
     """The same field of the types behind it: of those that implement its interface, and of the interfaces of its type.
     Who asks for one asks for the others."""
@@ -194,6 +195,9 @@ def _facts(parent: str, name: str, told: Any, behind: Sequence[str]) -> FieldFac
     )
     sliced_by = named or tuple(one for one in _SLICED_BY if one in told.args)
     assumed = _number(size.value, 0) if isinstance(size, IntValueNode) else None
+    defaults = [one.ast_node.default_value for name, one in told.args.items() if name in sliced_by and one.ast_node]
+    given = next((one for one in defaults if isinstance(one, IntValueNode)), None)
+    assumed = assumed if given is None else _number(given.value, 0)
     # a connection is no list, and is as long as what slices it says
     also = tuple(f"{one}.{name}" for one in behind)
     return FieldFacts(f"{parent}.{name}", of.name, is_list or bool(sliced_by), weight, sliced_by, assumed, also)
