@@ -12,6 +12,7 @@ from tamarack.core.carrying.routing import Router
 from tamarack.core.traffic.rollup import GRAINS
 from tamarack.demo import stand_ins
 from tamarack.demo.backends.announcer import Announcer
+from tamarack.demo.backends.fleet_graph import FleetGraph
 from tamarack.demo.calls import KINDS, fill
 from tamarack.demo.past import BATCH, Past, PastCaller, kept_past, load_past, past_calls
 from tamarack.demo.seed import shipped_configuration
@@ -37,6 +38,8 @@ def test_every_kind_of_call_is_an_operation_that_its_stand_in_answers(monkeypatc
                     f"{api.name} {version.version} {operation.call}",
                 )
     handlers = {name: handler for name, handler, _ in STAND_INS} | {"announcer": Announcer(("notices",))}
+    graph = FleetGraph()
+    handlers["fleet-graph"] = lambda method, parts, asked, body: graph.run(method, b"", body)
     draw = random.Random(1)
     for kind in KINDS:
         for _ in range(20):
@@ -55,7 +58,7 @@ CALLERS = [
     for organization in ORGANIZATIONS for one in organization.applications
 ]  # fmt: skip
 TARGETS = {"timetable": "t", "fares": "f", "positions": "p", "berths": "b", "announcer": "a", "announcer, second": "a2",
-           "positions, second": "p2"}  # fmt: skip
+           "positions, second": "p2", "fleet-graph": "g"}  # fmt: skip
 
 
 def test_the_past_is_the_same_each_time_and_holds_its_events() -> None:

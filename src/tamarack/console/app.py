@@ -18,6 +18,7 @@ from tamarack.console.directories import pages as directories
 from tamarack.console.directories import users as directory_users
 from tamarack.console.door import own_password, sign_in
 from tamarack.console.finding import pages as finding
+from tamarack.console.graph import pages as graph
 from tamarack.console.kept import pages as kept
 from tamarack.console.kept import prompts
 from tamarack.console.kinds import pages as kinds
@@ -59,6 +60,7 @@ BLUEPRINTS = (
     imports.pages,
     chat.pages,
     graphql.pages,
+    graph.pages,
     policies.pages,
     placing.pages,
     kinds.pages,

@@ -32,6 +32,8 @@ class Kind:
     """How many of the answers are given from the gateway's cache."""
     tokens: tuple[int, int] | None = None
     """Prompt and completion tokens that an answer takes, about."""
+    graph: tuple[str, int, int] = ("", 0, 0)
+    """What it asks of a graph: the operation, its depth and its cost."""
 
 
 KINDS: tuple[Kind, ...] = (
@@ -56,6 +58,11 @@ KINDS: tuple[Kind, ...] = (
     Kind("fleet", "positions", "1", "get /vessels", "GET", "/positions/v1/vessels", "positions", 6, 3, 640),
     Kind("fleet", "positions", "1", "get /vessels/{name}/track", "GET", "/positions/v1/vessels/{vessel}/track",
          "positions", 1, 4, 5900),
+    Kind("fleet", "fleet-graph", "1", "post /", "POST", "/graph/v1/", "fleet-graph", 1.6, 9, 620,
+         '{{"query": "query Board {{ vessels(first: 3)'
+         ' {{ title crossings(first: 2) {{ departs to {{ name }} }} }} }}"}}', graph=("query Board", 4, 15)),
+    Kind("fleet", "fleet-graph", "1", "post /", "POST", "/graph/v1/", "fleet-graph", 0.5, 7, 240,
+         '{{"query": "query Papers {{ vessels {{ name oldName }} }}"}}', graph=("query Papers", 2, 4)),
     Kind("freight", "freight-bookings", "2", "get /bookings", "GET", "/freight/v2/bookings?sailing={id}", "", 0.6, 0,
          130),
     Kind("freight", "freight-bookings", "2", "post /bookings", "POST", "/freight/v2/bookings", "", 0.3, 0, 110,

@@ -169,6 +169,9 @@ def _call(
         cached_tokens=tokens[0] // 3 if draw.random() < 0.3 else 0,
         saved_tokens=saved,
         saved_us=saved_us,
+        graph_operation=kind.graph[0],
+        graph_depth=kind.graph[1],
+        graph_cost=kind.graph[2],
     )
 
 

@@ -200,6 +200,8 @@ class Gateway:
             self.recorder.add(record_of(call, self.environment, self.node))
             if call.prompt is not None and call.prompt.logged is not None:
                 self.recorder.add_prompt(call.prompt.logged.entry(call, self.environment))
+            if call.graph is not None and self.recorder.fields is not None:
+                self.recorder.fields.add(call)
             if call.misfits:
                 self.misfits.add(call)
             elif call.reason in _UNDESCRIBED and self.serving is not None:

@@ -24,6 +24,7 @@ from tamarack.gateway.caches.redis_cache import RedisCache
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.shared import SharedCounting
 from tamarack.gateway.driver import NodeDriver
+from tamarack.gateway.field_use import FieldUse
 from tamarack.gateway.follow import Follower, ask_for_key_set
 from tamarack.gateway.gateway import Gateway, log
 from tamarack.gateway.health import HealthChecks
@@ -115,7 +116,7 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
     used = QuotaUse(environment, None if settings.redis else kept.keep_quotas)
     misfits = MisfitCount(environment)
     limit, every_s = settings.spool_limit_mb * 1_000_000, settings.record_every_ms / 1000
-    recorder = Recorder(home / "spool", limit, every_s, used, misfits)
+    recorder = Recorder(home / "spool", limit, every_s, used, misfits, FieldUse(environment))
     upstream = PooledUpstream(settings.reach)
     directory = CallerDirectory(settings.keys.raw("pepper"), environment)
     sealing_key = settings.keys.raw("secrets")

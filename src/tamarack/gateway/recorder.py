@@ -17,6 +17,7 @@ from typing import Any
 
 import orjson
 
+from tamarack.gateway.field_use import FieldUse
 from tamarack.gateway.misfit_count import MisfitCount
 from tamarack.gateway.quota_use import QuotaUse
 
@@ -45,6 +46,7 @@ class Recorder:
         every_s: float,
         quotas: QuotaUse | None = None,
         misfits: MisfitCount | None = None,
+        fields: FieldUse | None = None,
     ) -> None:
         self._spool = spool
         self._limit = limit_bytes
@@ -54,6 +56,7 @@ class Recorder:
         self._traces: list[dict[str, Any]] = []
         self.quotas = quotas
         self.misfits = misfits
+        self.fields = fields
         self._prompts: list[Packed] = []
         self._prompts_size = 0
         self.dropped = 0
@@ -125,6 +128,7 @@ class Recorder:
         used = self.quotas.take() if self.quotas is not None else []
         self.dropped_quotas += sum(row[-1] for row in used) if (yield from self._write("quotas", _pack(used)[0])) else 0
         yield from self._write("misfits", _pack(self.misfits.take())[0] if self.misfits is not None else [])
+        yield from self._write("fields", _pack(self.fields.take())[0] if self.fields is not None else [])
         self._pack()
         packed, self._packed = self._packed, []
         self.dropped += yield from self._write("calls", packed)

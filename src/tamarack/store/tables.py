@@ -11,6 +11,7 @@ from tamarack.store.boards import tables as exploration
 from tamarack.store.documents import tables as document
 from tamarack.store.draft import tables as draft
 from tamarack.store.export import tables as export
+from tamarack.store.graph_use import tables as graph_field_use
 from tamarack.store.handed_over import tables as handed_over
 from tamarack.store.joining import tables as join
 from tamarack.store.keys import key_set_table as key_set
@@ -51,6 +52,7 @@ __all__ = [
     "draft",
     "exploration",
     "export",
+    "graph_field_use",
     "handed_over",
     "join",
     "key_set",

@@ -14,6 +14,7 @@ from tamarack.settings import Settings
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.columns import now
 from tamarack.store.documents import queries as documents
+from tamarack.store.graph_use import queries as graph_use
 from tamarack.store.joining import queries as joining
 from tamarack.store.joining.tables import JoinAsk
 from tamarack.store.misfits import queries as misfits
@@ -32,6 +33,7 @@ TakeIn = Callable[[Session, str, str, list[Any]], bool]
 COUNTED: Mapping[str, tuple[int, TakeIn]] = {
     "quotas": (7, quotas.take_in_use),
     "misfits": (13, misfits.take_in_misfits),
+    "fields": (8, graph_use.take_in_field_use),
 }
 """What nodes count between two batches: by the ending of its files, the fields of a row, and who takes it in."""
 

@@ -45,6 +45,7 @@ def keep_house(connection: psycopg.Connection, settings: Settings) -> list[str]:
         (settings.keep_traces_days,),
     )
     drop_over(connection)
+    connection.execute("DELETE FROM graph_field_use WHERE day < current_date - %s", (settings.keep_hours_days,))
     connection.execute(
         "DELETE FROM target_change WHERE at < now() - make_interval(days => %s)", (settings.keep_calls_days,)
     )

@@ -117,6 +117,8 @@ class Operation:
     selections: Selections
     used: tuple[str, ...]
     """Every field that it asks for, as `Type.field`, in the order in which they first come; empty without a schema."""
+    named: tuple[str, ...]
+    """Of those, the ones that the document names itself."""
     top: tuple[str, ...]
     """The names of its root fields."""
     roots: int
@@ -236,7 +238,8 @@ class _Reader:
         introspects = not _META.isdisjoint(top)
         only = introspects and all(one.startswith("__") for one in top)
         name = node.name.value[:LONGEST_NAME] if node.name is not None else ""
-        return Operation(name, kind, selections, tuple(_used(selections)), top, selections.width, introspects, only)
+        named, used = _used(selections)
+        return Operation(name, kind, selections, tuple(used), tuple(named), top, selections.width, introspects, only)
 
     def _selections(self, node: SelectionSetNode, parent: str) -> Selections:
         self.deep += 1
@@ -352,8 +355,9 @@ def _names(selections: Selections) -> dict[str, None]:
     return found
 
 
-def _used(selections: Selections) -> dict[str, None]:
-    """Every field that is asked for, once."""
+def _used(selections: Selections) -> tuple[dict[str, None], dict[str, None]]:
+    """The fields that are named, each once; and all that is asked for with them."""
+    named: dict[str, None] = {}
     found: dict[str, None] = {}
     seen: set[int] = set()
     waiting = [selections]
@@ -364,14 +368,14 @@ def _used(selections: Selections) -> dict[str, None]:
         seen.add(id(one))
         for item in one.items:
             if item.facts is not None:
-                found[item.facts.named] = None
+                named[item.facts.named] = found[item.facts.named] = None
                 found |= dict.fromkeys(item.facts.also)
             if item.below is not None:
                 waiting.append(item.below)
                 if item.facts is not None:
                     found[f"{item.facts.of}.__typename"] = None
         waiting.extend(one.spread)
-    return found
+    return named, found
 
 
 def _cost(

@@ -1,0 +1,1 @@
+"""Fields of a GraphQL API: which are used, by whom, and what limits would refuse nobody."""

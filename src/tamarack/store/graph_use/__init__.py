@@ -1,0 +1,1 @@
+"""Which fields of GraphQL APIs are used, and by whom."""

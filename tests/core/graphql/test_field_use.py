@@ -1,0 +1,42 @@
+"""What nodes count of the fields that applications ask for: by field and application, of calls that were carried."""
+
+from core.graphql.fleet import Fleet
+from tamarack.gateway import field_use
+from tamarack.gateway.field_use import FieldUse
+
+NAMES = "{ vessels { name } v: vessels { name oldName } }"
+
+
+def test_each_field_is_counted_once_a_call_by_application_and_begun_anew() -> None:
+    fleet, use = Fleet(), FieldUse("production")
+    for document in (NAMES, NAMES, "{ place(id: 1) { code } }"):
+        fleet.ask(document)
+        use.add(fleet.call)
+    rows = {row[3]: row for row in use.take()}
+    assert {name: row[6] for name, row in rows.items()} == {
+        "Query.vessels": 2, "Vessel.name": 2, "Vessel.oldName": 2, "Query.place": 1, "Place.code": 1,
+    }  # fmt: skip
+    assert rows["Vessel.name"][:6] == ("production", "sailings", "2", "Vessel.name", "harbour-control", "berth-board")
+    assert use.take() == []
+
+
+def test_refused_calls_and_blind_apis_have_none_and_batches_are_bounded(monkeypatch: object) -> None:
+    fleet, use = Fleet(schema=""), FieldUse("production")
+    fleet.ask("{ anything { goes } }")
+    use.add(fleet.call)
+    assert use.take() == []
+    fleet = Fleet()
+    fleet.ask(NAMES)
+    fleet.call.reason = "over-rate"
+    use.add(fleet.call)
+    assert use.take() == []
+    fleet.call.reason = ""
+    for number in range(field_use.MOST + 50):
+        use._counted[number, "", ""] = use._counted.get((number, "", "")) or field_use._Counted(
+            fleet.call.graph.runs[0].operation, ("a", "1", "", "")
+        )
+        if number > field_use.MOST:
+            break
+    before = len(use._counted)
+    use.add(fleet.call)
+    assert len(use._counted) == before
