@@ -49,7 +49,7 @@ def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_
                     {"kind": "request-fields", "edits": ["set header X-A: {{ path.id }}: b", "rename query a to b"], "when": ["path id is present"]},
                     {"kind": "request-body", "edits": ["set /a: {\"b\": 1}", "keep /a, /b/*"]}, {"kind": "answer-body", "do": "JSON to XML", "root": "berths", "when": ["header accept matches xml"]},
                     {"kind": "prompt-log", "days": 30, "keeps": "prompts", "share": 5, "usual": False, "masked": ["skipper *", "booking ######"]},
-                    {"kind": "graphql-limits", "depth": 5, "cost": 90, "weights": ["Query.vessels: 5"], "introspection": "closed"}, {"kind": "graphql-fields", "rules": ["Berth.*: plans harbour/pier, liner", "Vessel.oldName: nobody", "A.b: groups staff", "A.c: scopes a:b"]},
+                    {"kind": "graphql-limits", "depth": 5, "cost": 90, "weights": ["Query.vessels: 5"], "introspection": "closed"}, {"kind": "graphql-documents", "documents": "{ a }\n---\nquery B { b }", "others": "let through"}, {"kind": "graphql-fields", "rules": ["Berth.*: plans harbour/pier, liner", "Vessel.oldName: nobody", "A.b: groups staff", "A.c: scopes a:b"]},
                     {"kind": "error-answer", "of": ["over-rate", "5xx"], "status": 503, "media": "text/plain", "body": "{{ error.title }}"},
                     {"kind": "request-check", "otherwise": "pass it on and count it", "unknown": "the same"}, {"kind": "answer-check", "otherwise": "answer 502", "at_most": "2 MB"},
                     {"kind": "answer-fields", "edits": ["remove header Server"]}, {"kind": "rewrite", "path": "/x", "method": "PUT"},

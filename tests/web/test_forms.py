@@ -24,7 +24,7 @@ PLACES = {
 }  # fmt: skip
 KINDS = ("api-key", "client-secret", "jwt", "browser-access", "body-size", "groups", "scopes", "claims", "addresses",
          "referring-site", "rate-limit", "quota", "cost", "token-count", "token-limit", "models", "dimensions", "prompt-guard",
-         "near-equal-prompts", "prompt-log", "graphql-limits", "graphql-fields")  # fmt: skip
+         "near-equal-prompts", "prompt-log", "graphql-limits", "graphql-documents", "graphql-fields")  # fmt: skip
 
 
 def addresses(client: FlaskClient, program: str) -> list[str]:

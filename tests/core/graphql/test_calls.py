@@ -251,3 +251,33 @@ def test_a_weight_that_is_none_is_refused(weight: str) -> None:
 
 def test_media_is_the_same_in_both_directions() -> None:
     assert JSON == (b"content-type", b"application/json")
+
+
+# metering by cost
+
+
+def metered(**cost: Any) -> Fleet:
+    limit = {"kind": "rate-limit", "windows": ["100 per minute"]}
+    return Fleet(limits(cost=0, weights=["Query.vessels: 2"]), {"kind": "cost", "by_graphql": True} | cost, limit)
+
+
+def test_calls_count_as_their_documents_cost_and_fields_tell_what_is_left() -> None:
+    fleet = metered()
+    fleet.ask("query Q($n: Int) { vessels(first: $n) { name } }", n=15)
+    assert [cost for _, _, cost in fleet.call.asked] == [30, 30]
+    assert b'"rate-limit-minute";r=70' in fleet.call.own_fields() or b"r=70" in fleet.call.own_fields()
+    outcomes = [fleet.ask(NAMES) for _ in range(4)]
+    assert [isinstance(one, Refusal) for one in outcomes] == [False, False, False, True]
+    assert outcomes[-1].reason.code == "over-rate"
+
+
+def test_a_document_dearer_than_a_limit_takes_all_of_it_and_no_document_counts_below_the_least() -> None:
+    fleet = metered()
+    assert isinstance(fleet.ask("query Q($n: Int) { vessels(first: $n) { name } }", n=500), Passed)
+    assert isinstance(fleet.ask(NAMES), Refusal)
+    fleet = metered(counts_as=7)
+    fleet.ask('{ vessel(name: "x") { name } }')
+    assert fleet.call.asked[0][2] == 7
+    bare = Fleet({"kind": "cost", "by_graphql": True}, {"kind": "rate-limit", "windows": ["100 per minute"]})
+    bare.ask(NAMES)
+    assert bare.call.asked[0][2] == 10

@@ -29,6 +29,7 @@ from tamarack.core.carrying.parts import (
     Cost,
     Filtering,
     Keeping,
+    Knowing,
     Limit,
     OnError,
     Opening,
@@ -369,6 +370,11 @@ class _Folding:
             **self._beside_the_backend(),
         )
 
+    def _knowing(self) -> Knowing | None:
+        """The GraphQL documents that are known by an id."""
+        found = [part for _, part in self.of(Knowing) if isinstance(part, Knowing)]
+        return found[-1] if found else None
+
     def _reading(self) -> list[tuple[Told, Reading]]:
         """How calls are read as calls to a language model: the one that holds; none where they are not."""
         found = [(told, part) for told, part in self.parts if isinstance(part, Reading)]
@@ -529,13 +535,15 @@ class _Folding:
         for told, part in self.reading:
             named.append(NamedStep(Stage.PERMIT, as_read(part.shape, self.shop.learned, about), (told,)))
         if self.graph is not None:
-            named.append(NamedStep(Stage.PERMIT, as_asked(self.graph.documents), (_DOCUMENT,)))
+            named.append(NamedStep(Stage.PERMIT, as_asked(self.graph.documents, self._knowing()), (_DOCUMENT,)))
         return named + self._steps(Stage.PERMIT)
 
     def _meter(self) -> Meter | None:
         """All that counts calls of the operation; None where nothing does."""
         limits = [part for _, part in self.of(Limit) if isinstance(part, Limit)]
-        costs = [part.calls for _, part in self.of(Cost) if isinstance(part, Cost)]
+        counting = [part for _, part in self.of(Cost) if isinstance(part, Cost)]
+        costs = [part.calls for part in counting]
+        cost_of = next((part.of for part in counting if part.of is not None), None)
         trial = self._trial_limit()
         if self.retired or (self.is_open and not limits and not costs and self.cap is None and trial is None):
             return None
@@ -547,7 +555,8 @@ class _Folding:
         ]
         plans = {} if self.is_open else self.plans.meters(self.version.api, self.name)
         counted = quotas or any(plan.quota is not None for plan in plans.values())
-        return Meter(pairs, plans, max(costs, default=1), quotas, self.shop.log if counted else None, trial)
+        log = self.shop.log if counted else None
+        return Meter(pairs, plans, max(costs, default=1), quotas, log, trial, cost_of)
 
     def _trial_limit(self) -> tuple[Limiter, Key] | None:
         """What calls without a subscription count against while the version is a preview: one count for all of it."""

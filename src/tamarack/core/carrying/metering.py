@@ -84,6 +84,7 @@ class Meter:
         "_quotas",
         "_tokens",
         "cost",
+        "cost_of",
         "limiters",
         "log",
         "plans",
@@ -100,7 +101,10 @@ class Meter:
         quotas: Sequence[tuple[QuotaMeter, Key]] = (),
         log: QuotaLog | None = None,
         trial: tuple[Limiter, Key] | None = None,
+        cost_of: Callable[[Call], int] | None = None,
     ) -> None:
+        self.cost_of = cost_of
+        """What one call counts as, where calls differ in that."""
         self.trial = trial
         """What calls without a subscription count against, where they may be made."""
         self.cost = cost
@@ -139,6 +143,9 @@ class Meter:
         elif self.trial is not None:
             limiter, key = self.trial
             asked.append((limiter, key(call), self.cost))
+        if self.cost_of is not None:
+            cost = self.cost_of(call)
+            asked = [(limiter, key, _within(limiter, cost)) for limiter, key, _ in asked]
         if self.reserves and call.prompt is not None:
             self._reserve(call, asked)
         return asked
@@ -198,7 +205,7 @@ class Meter:
 
         It is noted in the log of quotas by this, so it has to be counted.
         """
-        more = call.cost - self.cost
+        more = call.cost - (self.cost if self.cost_of is None else self.cost_of(call))
         owed = [(limiter, key, more) for limiter, key, _ in call.asked if limiter.counts_calls] if more > 0 else []
         if owed and self.log is not None:
             self._note(owed)
@@ -224,6 +231,11 @@ class Meter:
         for limiter, key, cost in asked:
             if limiter.is_quota and limiter.counts_calls:
                 log.add(limiter, key, cost)  # type: ignore[union-attr]
+
+
+def _within(limiter: Limiter, cost: int) -> int:
+    """A cost under one limit: at most what that ever lets through at once."""
+    return min(cost, *(window.quota for window in limiter.windows))
 
 
 def _used(call: Call, unit: str) -> int:

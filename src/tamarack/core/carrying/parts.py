@@ -7,7 +7,7 @@ up.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Sequence
+from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -120,6 +120,15 @@ class Reading(Part):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Knowing(Part):
+    """GraphQL documents that are known by an id; `only` where no others are run."""
+
+    policy: str
+    by_id: Mapping[str, str]
+    only: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Limit(Part):
     """Counts calls, or tokens, by a key. Of `limiter` and `quota` one is set."""
 
@@ -130,9 +139,10 @@ class Limit(Part):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Cost(Part):
-    """How many calls a call counts as when it comes."""
+    """How many calls a call counts as when it comes: a number, or what is found `of` the call where that is more."""
 
     calls: int
+    of: Callable[[Call], int] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -230,6 +240,7 @@ RUNNERS: dict[type[Part], frozenset[Stage]] = {
     Way: frozenset((Stage.IDENTIFY,)),
     Opening: frozenset((Stage.IDENTIFY,)),
     Reading: frozenset((Stage.PERMIT,)),
+    Knowing: frozenset((Stage.PERMIT,)),
     Limit: frozenset((Stage.METER,)),
     Cost: frozenset((Stage.METER,)),
     Telling: frozenset((Stage.METER,)),

@@ -512,6 +512,14 @@ _TABLE = (
         "Send a JSON object with the document as its query, and operationName where it has several operations.",
     ),
     Reason(
+        "unknown-document",
+        400,
+        "The document is not known",
+        "Only documents that are registered may be run here, and this is none of them.",
+        "Register the document in the API's policy, or send one that is registered.",
+        developer="Send one of the documents that the API's page lists, by its id or as it stands there.",
+    ),
+    Reason(
         "unknown-graphql-field",
         400,
         "The schema has no such field",

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from tamarack.core.carrying.call import Call
 
 _WELL_FORMED = frozenset(("bad-graphql", "unknown-graphql-field", "over-graphql-limit", "closed-field",
-                          "introspection-closed"))  # fmt: skip
+                          "introspection-closed", "unknown-document"))  # fmt: skip
 """Reasons that speak of a document: with plain JSON they come with status 200, for older clients read no other
 (GraphQL over HTTP, 6.4.1)."""
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple
+from urllib.parse import urlencode
 
 from tamarack.core.carrying.call import Call
+from tamarack.core.carrying.parts import Knowing
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.graphql.document import LONGEST_NAME, Document, DocumentProblem, Operation, read
 from tamarack.core.graphql.request import JSON, GraphRequest, of_body, of_query
 from tamarack.core.graphql.schema import Graph
-from tamarack.core.shaping.json_bodies import dump, load
+from tamarack.core.shaping.json_bodies import dump
 
 Closed = Callable[[str], bool]
 """Whether a field, as `Type.field`, is closed."""
@@ -38,7 +40,7 @@ class Run(NamedTuple):
 class GraphAsked:
     """What one call asks."""
 
-    __slots__ = ("batch", "body", "closed", "cost", "runs")
+    __slots__ = ("batch", "body", "by_id", "closed", "cost", "runs")
 
     def __init__(self, runs: Sequence[Run], batch: bool, body: bytes | None) -> None:
         self.runs = runs
@@ -47,6 +49,8 @@ class GraphAsked:
         """The body that it was read from."""
         self.closed: Closed | None = None
         """What is closed to its caller, where a policy says that anything is."""
+        self.by_id = False
+        """Whether a document was asked for by its id, which is sent on as its text."""
         self.cost = 0
         """What all of it costs, where that was counted."""
 
@@ -92,21 +96,26 @@ class Documents:
         return made
 
 
-def as_asked(documents: Documents) -> Callable[[Call], Refusal | None]:
-    """The step that reads what a call asks."""
-
+def as_asked(documents: Documents, knowing: Knowing | None = None) -> Callable[[Call], Refusal | None]:
+    """The step that reads what a call asks. `knowing` are documents that are known by an id."""
     known = documents.graph is not None
+    by_id = knowing.by_id if knowing is not None else {}
+    registered = frozenset(by_id.values())
+    find = by_id.get
+    only = knowing.policy if knowing is not None and knowing.only else ""
 
     def step(call: Call) -> Refusal | None:
         try:
             if call.method == "GET" or call.method == "HEAD":
-                requests, batch = [of_query(call.query)], False
+                requests, batch = [of_query(call.query, find)], False
             else:
                 if not call.media.lower().startswith(JSON):
                     return _NO_JSON
                 if call.body is None:
                     return _TOO_LARGE if call.length else _NO_DOCUMENT
-                requests, batch = of_body(call.body)
+                requests, batch = of_body(call.body, find)
+            if only and any(one.query.strip() not in registered for one in requests):
+                return Refusal(REASONS["unknown-document"], policy=only)
             runs = [Run(documents.read(one.query).chosen(one.operation), one.variables, one) for one in requests]
         except DocumentProblem as problem:
             return refused(problem)
@@ -115,7 +124,8 @@ def as_asked(documents: Documents) -> Callable[[Call], Refusal | None]:
             return _BY_ITSELF
         if call.method != "POST" and any(run.operation.kind != "query" for run in runs):
             return _READS_ONLY
-        call.graph = GraphAsked(runs, batch, call.body)
+        call.graph = asked = GraphAsked(runs, batch, call.body)
+        asked.by_id = bool(by_id) and any(one.query in registered for one in requests)
         return None
 
     return step
@@ -124,8 +134,15 @@ def as_asked(documents: Documents) -> Callable[[Call], Refusal | None]:
 def sent_as_asked(call: Call) -> Refusal | None:
     """Send on what was read: each member once, so that what was decided over is what the backend gets."""
     asked, body = call.graph, call.body
-    if asked is not None and body is not None and body is asked.body:
-        call.body = asked.body = dump(load(body))
+    if asked is None:
+        return None
+    if body is not None and body is asked.body:
+        told = [run.request.told for run in asked.runs]
+        call.body = asked.body = dump(told if asked.batch else told[0])
+    elif body is None and asked.by_id and call.query:
+        told = asked.runs[0].request.told
+        call.query = urlencode({name: value if isinstance(value, str) else dump(value).decode()
+                                for name, value in told.items()}).encode()  # fmt: skip
     return None
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 from urllib.parse import parse_qsl
 
@@ -14,7 +14,10 @@ LARGEST = 1_000_000
 MOST_BATCHED = 50
 JSON = b"application/json"
 RESPONSE = b"application/graphql-response+json"
-_NAMES = ("query", "operationName", "variables", "extensions")
+_NAMES = ("query", "operationName", "variables", "extensions", "documentId")
+
+Known = Callable[[str], str | None]
+"""A document by its id; None for one that is not known."""
 
 
 class GraphRequest(NamedTuple):
@@ -23,9 +26,11 @@ class GraphRequest(NamedTuple):
     query: str
     operation: str
     variables: Mapping[str, Any]
+    told: dict[str, Any]
+    """All of the request, with the document in place of its id."""
 
 
-def of_body(body: bytes) -> tuple[list[GraphRequest], bool]:
+def of_body(body: bytes, known: Known) -> tuple[list[GraphRequest], bool]:
     """The requests of a body, and whether they came as a batch. Raises `DocumentProblem`."""
     try:
         told = load(body)
@@ -34,11 +39,11 @@ def of_body(body: bytes) -> tuple[list[GraphRequest], bool]:
     if isinstance(told, list):
         if not 1 <= len(told) <= MOST_BATCHED:
             raise DocumentProblem(f"a batch holds 1 to {MOST_BATCHED} requests; this one has {len(told)}")
-        return [_request(one) for one in told], True
-    return [_request(told)], False
+        return [_request(one, known) for one in told], True
+    return [_request(told, known)], False
 
 
-def of_query(query: bytes) -> GraphRequest:
+def of_query(query: bytes, known: Known) -> GraphRequest:
     """The request of a GET's query. Raises `DocumentProblem`."""
     try:
         pairs = parse_qsl(query.decode("ascii"), keep_blank_values=True, strict_parsing=bool(query), max_num_fields=50)
@@ -56,12 +61,15 @@ def of_query(query: bytes) -> GraphRequest:
                 found[name] = load(found[name].encode())
             except ValueError:
                 raise DocumentProblem(f"`{name}` is not JSON") from None
-    return _request(found)
+    return _request(found, known)
 
 
-def _request(told: Any) -> GraphRequest:
+def _request(told: Any, known: Known) -> GraphRequest:
     if not isinstance(told, dict):
         raise DocumentProblem("a request is an object with the document as its query")
+    id = told.get("documentId")
+    if id is not None:
+        told = _with_document(told, id, known)
     query, operation, variables = told.get("query"), told.get("operationName"), told.get("variables")
     if not isinstance(query, str) or not query.strip():
         raise DocumentProblem("the request has no document: `query` is a text that is not empty")
@@ -72,7 +80,19 @@ def _request(told: Any) -> GraphRequest:
     extensions = told.get("extensions")
     if extensions is not None and not isinstance(extensions, dict):
         raise DocumentProblem("`extensions` is an object, or is left out")
-    return GraphRequest(query, operation or "", variables or {})
+    return GraphRequest(query, operation or "", variables or {}, told)
+
+
+def _with_document(told: dict[str, Any], id: Any, known: Known) -> dict[str, Any]:
+    """A request with its document in place of the id (GraphQL over HTTP, persisted documents)."""
+    if not isinstance(id, str):
+        raise DocumentProblem("`documentId` is a text, or is left out")
+    if told.get("query") is not None:
+        raise DocumentProblem("a request has a `query` or a `documentId`, not both")
+    document = known(id)
+    if document is None:
+        raise DocumentProblem(f"no document is known by the id {id[:80]!r}", "unknown-document")
+    return {"query": document, **{name: value for name, value in told.items() if name not in ("documentId", "query")}}
 
 
 def wants_response_media(accept: bytes) -> bool:

@@ -15,6 +15,7 @@ from tamarack.core.graphql.asked import Closed, Documents, GraphAsked, Run
 from tamarack.core.graphql.document import DocumentProblem
 from tamarack.core.graphql.request import GraphRequest
 from tamarack.core.policies import Policy
+from tamarack.core.policies.permit.graphql_documents import GraphqlDocuments
 from tamarack.core.policies.permit.graphql_fields import GraphqlFields, Standing, closed_of, closed_to
 from tamarack.core.policies.permit.graphql_limits import Bound, GraphqlLimits, bounds
 
@@ -41,6 +42,7 @@ class GraphRules(NamedTuple):
 
     limits: GraphqlLimits | None
     fields: Sequence[GraphqlFields]
+    known: GraphqlDocuments | None = None
 
     def closed(self, who: Standing) -> Closed | None:
         """What is closed to someone; None where nothing is."""
@@ -52,14 +54,16 @@ def rules_of(configuration: Configuration, api: Api, version: Version, operation
     """The rules for documents of an operation."""
     policies: list[Policy] = [row.policy for row in in_force(held(configuration, api, version, operation))]
     limits = [one for one in policies if isinstance(one, GraphqlLimits)]
-    return GraphRules(limits[-1] if limits else None, [one for one in policies if isinstance(one, GraphqlFields)])
+    known = [one for one in policies if isinstance(one, GraphqlDocuments)]
+    fields = [one for one in policies if isinstance(one, GraphqlFields)]
+    return GraphRules(limits[-1] if limits else None, fields, known[-1] if known else None)
 
 
 def try_document(
     documents: Documents, rules: GraphRules, who: Standing, text: str, operation: str, variables: Mapping[str, Any]
 ) -> TriedDocument:
     """What would become of a document."""
-    request = GraphRequest(text, operation, variables)
+    request = GraphRequest(text, operation, variables, {})
     try:
         if not text.strip():
             raise DocumentProblem("the document is empty")
@@ -67,6 +71,9 @@ def try_document(
     except DocumentProblem as problem:
         return TriedDocument(str(problem), problem.places)
     asked = GraphAsked([run], False, None)
+    known = rules.known
+    if known is not None and known.others == "refused" and text.strip() not in known.by_id.values():
+        return TriedDocument(REASONS["unknown-document"].detail, named=asked.named)
     if run.operation.introspects and rules.limits is not None and rules.limits.introspection == "closed":
         return TriedDocument(REASONS["introspection-closed"].detail, named=asked.named)
     closed = rules.closed(who)

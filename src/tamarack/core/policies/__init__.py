@@ -16,6 +16,7 @@ from tamarack.core.policies.on_error import error_answer
 from tamarack.core.policies.permit import (
     address_ranges,
     dimensions,
+    graphql_documents,
     graphql_fields,
     graphql_limits,
     groups,
@@ -52,6 +53,7 @@ KINDS: dict[str, PolicyKind] = {
         models.KIND,
         prompt_guard.KIND,
         dimensions.KIND,
+        graphql_documents.KIND,
         graphql_limits.KIND,
         graphql_fields.KIND,
         rate_limit.KIND,

@@ -85,12 +85,16 @@ def page(api: str, version: str) -> Any:
     rules = _rules(found, inside, operation)
     graph = _open_graph(schema, rules, who)
     text = example_document(graph) if graph is not None else "{ __typename }"
+    if rules.known is not None:
+        text = next(iter(rules.known.by_id.values()))
     return render(
         "catalogue/exploring/page.html",
         **head_values(found, inside),
         tab="explore",
         ready=_ready(found),
         caller=key,
+        known=list(rules.known.by_id.items()) if rules.known is not None else [],
+        only=rules.known is not None and rules.known.others == "refused",
         text=text,
         tried=try_document(_documents(schema), rules, who, text, "", {}),
         understood=understood(graph) if graph is not None else None,

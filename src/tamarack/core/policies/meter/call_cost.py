@@ -1,6 +1,6 @@
 """Cost of a call: how many calls one call counts as, under every limit that holds for it."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, Literal
 
 from pydantic import Field, model_validator
@@ -30,6 +30,11 @@ class CallCost(Policy):
         title="Counts as",
         description="Calls that one call counts as, under every limit, when it comes.",
     )
+    by_graphql: bool = Field(
+        default=False,
+        title="Or as its GraphQL document costs",
+        description="As GraphQL limits count it. One that costs more than a limit ever lets through takes all of it.",
+    )
     answer_header: str = Field(
         default="",
         max_length=100,
@@ -52,7 +57,7 @@ class CallCost(Policy):
             header_name(self.answer_header)
         if self.answer_value and not self.answer_value.startswith("/"):
             raise ValueError(f"{self.answer_value!r} is not a JSON Pointer; it starts with /, like /usage/units")
-        if self.counts_as == 1 and not self.answer_header and not self.answer_value:
+        if self.counts_as == 1 and not self.by_graphql and not self.answer_header and not self.answer_value:
             raise ValueError("a call counts as 1 anyway; give a higher number, or where its answer says one")
         return self
 
@@ -84,18 +89,37 @@ def _watch(policy: CallCost) -> Watch:
     return Watch(stage=Stage.METER, begin=begin)
 
 
+def _of_document(least: int) -> Callable[[Call], int]:
+    """What a call counts as by its document: what its limits counted, else by the schema's own weights."""
+
+    def of(call: Call) -> int:
+        asked = call.graph
+        if asked is None:
+            return least
+        cost: int = asked.cost or sum(run.operation.cost(run.variables) for run in asked.runs)
+        return max(least, min(MOST_COST, cost))
+
+    return of
+
+
 def _compile(policy: CallCost, surroundings: Surroundings) -> list[Part]:
-    parts: list[Part] = [Cost(stage=Stage.METER, calls=policy.counts_as)]
+    of = _of_document(policy.counts_as) if policy.by_graphql else None
+    parts: list[Part] = [Cost(stage=Stage.METER, calls=policy.counts_as, of=of)]
     return [*parts, _watch(policy)] if policy.answer_header or policy.answer_value else parts
 
 
 def _brief(policy: CallCost) -> str:
     said = policy.answer_header or policy.answer_value
+    if policy.by_graphql and not said:
+        return "as its document costs"
     return f"as its answer's {said} says" if said else f"counts as {policy.counts_as}"
 
 
 def _sentence(policy: CallCost) -> str:
     first = f"Each call counts as {policy.counts_as} under every limit"
+    if policy.by_graphql:
+        least = f", and as {policy.counts_as} at least" if policy.counts_as > 1 else ""
+        first = f"Each call counts as its GraphQL document costs under every limit{least}"
     if policy.answer_header:
         return f"{first}, and afterwards as what its answer says in `{policy.answer_header}`, where that is more."
     if policy.answer_value:
