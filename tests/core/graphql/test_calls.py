@@ -12,6 +12,8 @@ from core.graphql.fleet import JSON, NEWER, SDL, Fleet
 from tamarack.core.carrying.forwarding import Passed
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.graphql.asked import Documents
+from tamarack.core.graphql.document import DocumentProblem
 from tamarack.core.graphql.request import RESPONSE, wants_response_media
 from tamarack.core.graphql.schema import graph_of, graph_of_introspection
 from tamarack.core.policies.permit.graphql_fields import GraphqlFields
@@ -281,3 +283,50 @@ def test_a_document_dearer_than_a_limit_takes_all_of_it_and_no_document_counts_b
     bare = Fleet({"kind": "cost", "by_graphql": True}, {"kind": "rate-limit", "windows": ["100 per minute"]})
     bare.ask(NAMES)
     assert bare.call.asked[0][2] == 10
+
+
+# ways round
+
+
+@pytest.mark.parametrize("name", ["query", "qu%65ry", "variables", "operationName", "extensions", "documentId"])
+def test_a_post_is_not_asked_for_by_its_address_too(name: str) -> None:
+    fleet = Fleet(fields("Vessel.oldName: nobody"))
+    body = orjson.dumps({"query": NAMES})
+    outcome = fleet.send("POST", body, b"a=1&" + name.encode() + b"=%7B%20vessels%20%7B%20oldName%20%7D%20%7D")
+    assert isinstance(outcome, Refusal) and "in the body" in outcome.detail and fleet.sent == []
+    assert isinstance(fleet.send("POST", body, b"trial=1&queries=2"), Passed)
+
+
+def test_a_get_has_no_body_and_members_that_nobody_knows_are_not_sent_on() -> None:
+    fleet = Fleet()
+    outcome = fleet.send("GET", b'{"query":"{ vessels { oldName } }"}', urlencode({"query": NAMES}).encode())
+    assert isinstance(outcome, Refusal) and "no body" in outcome.detail
+    fleet.send("POST", orjson.dumps({"query": NAMES, "id": "x", "queryId": "y", "extensions": {"a": 1}}))
+    assert orjson.loads(fleet.sent[-1][1]) == {"query": NAMES, "extensions": {"a": 1}}
+
+
+def test_a_batch_has_together_as_many_tokens_as_one_document_and_repeated_ones_are_read_once() -> None:
+    fleet = Fleet(limits(batch=50, fields=100_000, cost=0, aliases=10_000, roots=1_000, longest=100_000))
+    long = "{ " + " ".join(f"a{n}: vessels {{ name }}" for n in range(400)) + " }"
+    assert isinstance(fleet.send("POST", orjson.dumps([{"query": long}] * 10)), Passed)
+    others = [{"query": long.replace("name", f"v{n}: name")} for n in range(10)]
+    outcome = Fleet(limits(batch=50)).send("POST", orjson.dumps(others))
+    assert isinstance(outcome, Refusal) and outcome.reason.code == "over-graphql-limit"
+    assert all(isinstance(fleet.send("POST", orjson.dumps(one)), Passed) for one in others), (
+        "each by itself is let through"
+    )
+
+
+def test_what_is_wrong_with_a_document_is_kept_as_well() -> None:
+    documents = Documents(graph_of(SDL))
+    problems = []
+    for _ in range(2):
+        with pytest.raises(DocumentProblem) as caught:
+            documents.read("{ nothing }")
+        problems.append(caught.value)
+    assert problems[0] is problems[1]
+
+
+def test_fields_are_closed_where_the_schema_is_not_known() -> None:
+    code, said = Fleet(fields("Berth.*: nobody"), schema="").why("{ anything { goes } }")
+    assert code == "closed-field" and "the schema is not known" in said

@@ -10,8 +10,8 @@ from urllib.parse import urlencode
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Knowing
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.graphql.document import LONGEST_NAME, Document, DocumentProblem, Operation, read
-from tamarack.core.graphql.request import JSON, GraphRequest, of_body, of_query
+from tamarack.core.graphql.document import LONGEST_NAME, MOST_TOKENS, Document, DocumentProblem, Operation, read
+from tamarack.core.graphql.request import JSON, GraphRequest, asks_by_query, of_body, of_query
 from tamarack.core.graphql.schema import Graph
 from tamarack.core.shaping.json_bodies import dump
 
@@ -21,6 +21,12 @@ Closed = Callable[[str], bool]
 _NO_JSON = Refusal(REASONS["bad-graphql"], status=415, detail="A request has the media type application/json.")
 _TOO_LARGE = Refusal(REASONS["too-large"])
 _NO_DOCUMENT = Refusal(REASONS["bad-graphql"], detail="The request has no document: it is empty.")
+_NO_BODY = Refusal(REASONS["bad-graphql"], detail="A GET has its document in the address, and no body; leave that out.")
+_TWICE = Refusal(
+    REASONS["bad-graphql"],
+    detail="A POST has its document in the body; leave `query`, `variables`, `operationName`, `extensions` and"
+    " `documentId` out of the address.",
+)
 _BY_ITSELF = Refusal(
     REASONS["bad-graphql"], detail="The schema is told here, not by the backend: ask for it in a document by itself."
 )
@@ -40,7 +46,7 @@ class Run(NamedTuple):
 class GraphAsked:
     """What one call asks."""
 
-    __slots__ = ("batch", "body", "by_id", "closed", "cost", "runs")
+    __slots__ = ("batch", "body", "by_id", "closed", "cost", "runs", "typed")
 
     def __init__(self, runs: Sequence[Run], batch: bool, body: bytes | None) -> None:
         self.runs = runs
@@ -49,6 +55,8 @@ class GraphAsked:
         """The body that it was read from."""
         self.closed: Closed | None = None
         """What is closed to its caller, where a policy says that anything is."""
+        self.typed = True
+        """Whether it was held against a schema, so that what it asks for is known by type and field."""
         self.by_id = False
         """Whether a document was asked for by its id, which is sent on as its text."""
         self.cost = 0
@@ -80,16 +88,37 @@ class Documents:
 
     def __init__(self, graph: Graph | None) -> None:
         self.graph = graph
-        self._kept: OrderedDict[str, Document] = OrderedDict()
+        self._kept: OrderedDict[str, Document | DocumentProblem] = OrderedDict()
         self._size = 0
 
     def read(self, text: str) -> Document:
-        """A document, read or kept. Raises `DocumentProblem`."""
-        kept = self._kept.get(text)
-        if kept is not None:
-            self._kept.move_to_end(text)
-            return kept
-        made = self._kept[text] = read(text, self.graph)
+        """A document, read or kept; what is wrong with one is kept too. Raises `DocumentProblem`."""
+        return self.each([text])[0]
+
+    def each(self, texts: Sequence[str]) -> list[Document]:
+        """The documents of one call, which together have as many tokens as one may have. Raises `DocumentProblem`."""
+        found, left = [], MOST_TOKENS
+        for text in texts:
+            kept = self._kept.get(text)
+            if kept is None:
+                kept = self._keep(text, left)
+                left -= kept.tokens if isinstance(kept, Document) else left
+            else:
+                self._kept.move_to_end(text)
+            if isinstance(kept, DocumentProblem):
+                raise kept
+            found.append(kept)
+        return found
+
+    def _keep(self, text: str, tokens: int) -> Document | DocumentProblem:
+        made: Document | DocumentProblem
+        try:
+            made = read(text, self.graph, max(1, tokens))
+        except DocumentProblem as problem:
+            made = problem
+            if tokens < MOST_TOKENS:
+                return made  # by itself it may be let through
+        self._kept[text] = made
         self._size += len(text)
         while len(self._kept) > self.MOST or self._size > self.MOST_CHARACTERS:
             self._size -= len(self._kept.popitem(last=False)[0])
@@ -107,16 +136,24 @@ def as_asked(documents: Documents, knowing: Knowing | None = None) -> Callable[[
     def step(call: Call) -> Refusal | None:
         try:
             if call.method == "GET" or call.method == "HEAD":
+                if call.length:
+                    return _NO_BODY
                 requests, batch = [of_query(call.query, find)], False
             else:
                 if not call.media.lower().startswith(JSON):
                     return _NO_JSON
                 if call.body is None:
                     return _TOO_LARGE if call.length else _NO_DOCUMENT
+                if call.query and asks_by_query(call.query):
+                    return _TWICE
                 requests, batch = of_body(call.body, find)
             if only and any(one.query.strip() not in registered for one in requests):
                 return Refusal(REASONS["unknown-document"], policy=only)
-            runs = [Run(documents.read(one.query).chosen(one.operation), one.variables, one) for one in requests]
+            read_ones = documents.each([one.query for one in requests])
+            runs = [
+                Run(document.chosen(one.operation), one.variables, one)
+                for document, one in zip(read_ones, requests, strict=True)
+            ]
         except DocumentProblem as problem:
             return refused(problem)
         asks_schema = known and any(run.operation.introspects for run in runs)
@@ -125,6 +162,7 @@ def as_asked(documents: Documents, knowing: Knowing | None = None) -> Callable[[
         if call.method != "POST" and any(run.operation.kind != "query" for run in runs):
             return _READS_ONLY
         call.graph = asked = GraphAsked(runs, batch, call.body)
+        asked.typed = known
         asked.by_id = bool(by_id) and any(one.query in registered for one in requests)
         return None
 

@@ -32,6 +32,7 @@ LARGEST = 500_000
 """Characters of a document."""
 MOST_TOKENS = 4_000
 """Parsing takes some 15 µs a token, and holds up the calls beside it."""
+MOST_COMMENTS = 500
 DEEPEST = 80
 """Selections within selections, fragments counted; deeper documents are not read."""
 MOST = 10**12
@@ -40,6 +41,7 @@ MOST_PROBLEMS = 10
 DEFAULT_SIZE = 10
 """How long a list is taken to be where nothing says it."""
 LONGEST_NAME = 80
+_TOO_MANY = re.compile(r"more than \d+ (?:tokens|comments)|nest", re.IGNORECASE)
 _META = frozenset(("__schema", "__type"))
 _OPENED = re.compile(r"[{}]")
 
@@ -148,6 +150,7 @@ class Document:
     """A document that was read."""
 
     operations: tuple[Operation, ...]
+    tokens: int = 0
 
     def chosen(self, name: str) -> Operation:
         """The operation to be run (GraphQL, 6.1). Raises `DocumentProblem`."""
@@ -161,18 +164,19 @@ class Document:
         return found
 
 
-def read(text: str, graph: Graph | None = None) -> Document:
-    """Read a document and hold it against a schema. Raises `DocumentProblem`."""
+def read(text: str, graph: Graph | None = None, tokens: int = MOST_TOKENS) -> Document:
+    """Read a document of at most so many tokens, and hold it against a schema. Raises `DocumentProblem`."""
     if len(text) > LARGEST:
         raise DocumentProblem(
             f"the document has {len(text):,} characters; up to {LARGEST:,} are read", "over-graphql-limit"
         )
     _nesting(text)
     try:
-        parsed = parse(text, no_location=False, max_lexical_tokens=MOST_TOKENS)
+        parsed = parse(text, max_lexical_tokens=tokens, max_comments=MOST_COMMENTS)
     except GraphQLError as error:
         places = tuple((one.line, one.column) for one in error.locations or ())
-        raise DocumentProblem(error.message, "bad-graphql", places) from None
+        code = "over-graphql-limit" if _TOO_MANY.search(error.message) is not None else "bad-graphql"
+        raise DocumentProblem(error.message, code, places) from None
     except RecursionError:
         raise DocumentProblem("the document is nested too deeply", "over-graphql-limit") from None
     return _Reader(parsed, graph).document()
@@ -218,7 +222,7 @@ class _Reader:
             told = "; ".join(self.problems[:MOST_PROBLEMS]) + (f"; and {many - MOST_PROBLEMS} more"
                                                                  if many > MOST_PROBLEMS else "")  # fmt: skip
             raise DocumentProblem(told, "unknown-graphql-field", tuple(self.places[:MOST_PROBLEMS]))
-        return Document(tuple(found))
+        return Document(tuple(found), self.parsed.token_count)
 
     def _operation(self, node: OperationDefinitionNode) -> Operation:
         kind = node.operation.value

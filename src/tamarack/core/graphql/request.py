@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 from urllib.parse import parse_qsl
 
 from tamarack.core.graphql.document import DocumentProblem
+from tamarack.core.http.query import name_of
 from tamarack.core.shaping.json_bodies import load
 
 LARGEST = 1_000_000
@@ -15,6 +16,7 @@ MOST_BATCHED = 50
 JSON = b"application/json"
 RESPONSE = b"application/graphql-response+json"
 _NAMES = ("query", "operationName", "variables", "extensions", "documentId")
+_SENT = _NAMES[:4]
 
 Known = Callable[[str], str | None]
 """A document by its id; None for one that is not known."""
@@ -41,6 +43,11 @@ def of_body(body: bytes, known: Known) -> tuple[list[GraphRequest], bool]:
             raise DocumentProblem(f"a batch holds 1 to {MOST_BATCHED} requests; this one has {len(told)}")
         return [_request(one, known) for one in told], True
     return [_request(told, known)], False
+
+
+def asks_by_query(query: bytes) -> bool:
+    """Whether an address says what is to be run: some services go by it before the body."""
+    return any(name_of(part).decode("latin-1") in _NAMES for part in query.split(b"&"))
 
 
 def of_query(query: bytes, known: Known) -> GraphRequest:
@@ -80,7 +87,8 @@ def _request(told: Any, known: Known) -> GraphRequest:
     extensions = told.get("extensions")
     if extensions is not None and not isinstance(extensions, dict):
         raise DocumentProblem("`extensions` is an object, or is left out")
-    return GraphRequest(query, operation or "", variables or {}, told)
+    sent = {name: told[name] for name in _SENT if name in told}  # what is not known here could mean anything there
+    return GraphRequest(query, operation or "", variables or {}, sent)
 
 
 def _with_document(told: dict[str, Any], id: Any, known: Known) -> dict[str, Any]:

@@ -114,10 +114,20 @@ def closed_of(asked: GraphAsked, closed: Closed) -> list[str]:
 
 
 def _compile(policy: GraphqlFields, surroundings: Surroundings) -> list[Part]:
+    unknown = Refusal(
+        REASONS["closed-field"],
+        (),
+        policy.name,
+        "the schema is not known",
+        "Some fields are closed here, and the schema is not known, so none can be told from the others.",
+    )
+
     def run(call: Call) -> Refusal | None:
         asked: GraphAsked | None = call.graph
         if asked is None:
             return None
+        if not asked.typed:
+            return unknown
         caller, grant = call.caller, call.grant
         asked.closed = closed = closed_to(
             policy,
