@@ -30,7 +30,7 @@ def test_export_check_and_apply_go_round(tamarack: object, tmp_path: Path) -> No
     exported = tamarack("export", out)
     assert exported.exit_code == 0
     assert "documents/sailings-2.yaml" in exported.output
-    assert "is in order: 5 backends, 6 APIs, 5 products" in tamarack("check", out).output
+    assert "is in order: 6 backends, 7 APIs, 5 products" in tamarack("check", out).output
     assert "says this already" in tamarack("apply", out, "--whole").output
     backends = tmp_path / "out/backends.yaml"
     backends.write_text(backends.read_text().replace("connect_timeout_ms: 500", "connect_timeout_ms: 400"))

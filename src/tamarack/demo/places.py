@@ -13,8 +13,8 @@ POSITIONS_SPARE = 10
 """The second place that tells positions, for when the first fails."""
 ANNOUNCER_OVERFLOW = 11
 """The target that drafts what is over."""
-FLEET_GRAPH = 12
-"""The GraphQL service of the fleet."""
+FLEET_GRAPH = 15
+"""The GraphQL service of the fleet; nodes tell their metrics on the ports before it."""
 OWN_PAGES = (
     ("Harbour office", HARBOUR_OFFICE, "tokens for Berths"),
     ("Visitor screen", VISITOR_SCREEN, "a page on another origin that calls Sailings"),
@@ -22,5 +22,5 @@ OWN_PAGES = (
     ("Collector", COLLECTOR, "takes exported records, and can be told to fail"),
 )
 """Stand-ins with a page for people: title, place, words."""
-PLACES = 13
+PLACES = 16
 """Ports that the stand-ins take."""

@@ -9,13 +9,14 @@ from core.carried import NOW, Bed, CallOnBed
 from core.protected import API_KEY, directory, material
 from helpers import configuration
 from tamarack.core.balancing.route import Route
+from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.carrying.needs import Ask
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.graphql.described import SCHEMA
 from tamarack.core.http.target import target_at
 from tamarack.core.told.problems import Problems
-from tamarack.core.told.scripted import ScriptedDriver
+from tamarack.core.told.scripted import OnlyMemory, ScriptedDriver
 
 SDL = '''
 """What sails, where and when"""
@@ -51,7 +52,9 @@ class Fleet:
         made = made.model_copy(update={"apis": (graph,)})
         route = {"timetable": Route([TARGET])}
         ticks = iter(range(10**12)).__next__
-        self.bed = Bed(made, directory(tuple(groups)), material(), documents=lambda sha256: {SCHEMA: schema},
+        self.memory = MemoryCache(1_000_000)
+        self.known = directory(tuple(groups))
+        self.bed = Bed(made, self.known, material(), cache=OnlyMemory(self.memory), documents=lambda sha256: {SCHEMA: schema},
                        routes=route, clock=ticks)  # fmt: skip
         self.sent: list[tuple[bytes, bytes]] = []
         self.call: CallOnBed
@@ -68,7 +71,7 @@ class Fleet:
         self.call.length, self.call.sent = len(body), body
         operation = self.call.operation
         assert operation is not None
-        return ScriptedDriver(self.bed.counters, backend=backend).carry(self.call, operation, body)  # type: ignore[arg-type]
+        return ScriptedDriver(self.bed.counters, backend=backend, cache=self.memory).carry(self.call, operation, body)  # type: ignore[arg-type]
 
     def ask(self, document: str, *headers: tuple[bytes, bytes], operation: str | None = None, **variables: Any) -> Any:
         """Run a document by POST."""
@@ -79,6 +82,11 @@ class Fleet:
         """Reason and words of a refusal; both empty where the call passes."""
         outcome = self.ask(document, **more)
         return (outcome.reason.code, outcome.detail) if isinstance(outcome, Refusal) else ("", "")
+
+    def leave_groups(self) -> None:
+        """Take the caller's application out of every group."""
+        body = {"name": "berth-board", "organization": "harbour-control", "paused": False, "groups": []}
+        self.known.apply("application", "a", body)
 
     def told(self, outcome: Refusal) -> tuple[Reply, dict[str, Any]]:
         """A refusal as its caller gets it."""

@@ -203,7 +203,11 @@ class Caching:
         """The call's business with the cache; None where it has none, which is noted for its trace."""
         call.cache = ""
         method = call.method
-        if method != "GET" and method != "HEAD" and not (method == "POST" and self.posts):
+        if call.graph is not None:
+            if not call.graph.reads_only:
+                call.note_of_cache = "it holds a mutation or a subscription, so it is not kept"
+                return None
+        elif method != "GET" and method != "HEAD" and not (method == "POST" and self.posts):
             call.note_of_cache = f"{method} is not kept" + ("; it makes what is kept of its path invalid"
                                                             if method in _UNSAFE else "")  # fmt: skip
             return None
@@ -260,6 +264,8 @@ class Caching:
                 key += b"\n" + found
         if question is not None:
             key += b"\n" + about(question)
+        if call.graph is not None:
+            key += b"\ndocument: " + call.graph.digest
         return key
 
     def found(self, call: Call, lookup: Lookup, kept: Kept | None) -> Reply | CallRefusal | Said:
@@ -434,7 +440,7 @@ class Caching:
     def passed(self, call: Call, lookup: Lookup | None, status: int, kept: bool) -> bytes:
         """The Cache-Status of an answer that the backend gave (RFC 9211), as a field."""
         if lookup is None:
-            searches = self.posts and call.method == "POST"
+            searches = (self.posts or call.graph is not None) and call.method == "POST"
             by_method = call.method in _UNSAFE and not searches
             return b"cache-status: tamarack; fwd=%b\r\n" % (b"method" if by_method else b"bypass")
         why = b"stale" if lookup.kept is not None else b"uri-miss"
@@ -443,7 +449,7 @@ class Caching:
 
     def changed(self, call: Call, status: int) -> None:
         """A call that changes things was answered: what is kept of its path holds no more (RFC 9111, 4.4)."""
-        searches = self.posts and call.method == "POST"
+        searches = call.method == "POST" and (self.posts or (call.graph is not None and call.graph.reads_only))
         if self.store is not None and call.method in _UNSAFE and status < 400 and not searches:
             self.store.invalidate(call.path, self.shared)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
+from hashlib import blake2b
 from typing import Any, NamedTuple
 from urllib.parse import urlencode
 
@@ -74,6 +75,17 @@ class GraphAsked:
         name = first.name or ", ".join(first.top[:4])
         more = f" and {len(self.runs) - 1} more" if len(self.runs) > 1 else ""
         return f"{first.kind} {name}"[:LONGEST_NAME] + more
+
+    @property
+    def reads_only(self) -> bool:
+        """Whether it changes nothing, and is answered at once: all of it are queries."""
+        return all(run.operation.kind == "query" for run in self.runs)
+
+    @property
+    def digest(self) -> bytes:
+        """A digest of documents, operations and variables: calls of the same digest ask the same."""
+        asked = [[run.request.query, run.request.operation, run.variables] for run in self.runs]
+        return blake2b(dump([self.batch, asked]), digest_size=16).hexdigest().encode()
 
     def used(self) -> dict[str, None]:
         """Every field that it asks for."""

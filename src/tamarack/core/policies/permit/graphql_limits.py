@@ -103,6 +103,7 @@ class GraphqlLimits(Policy):
         ge=100,
         le=LARGEST,
         title="Characters of a document",
+        description="Without its variables.",
         json_schema_extra=hints(rare=True),
     )
     batch: int = Field(
