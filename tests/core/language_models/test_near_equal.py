@@ -5,7 +5,7 @@ from typing import Any
 import numpy as np
 import orjson
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 from pydantic import ValidationError
@@ -325,6 +325,7 @@ class Brute(RuleBasedStateMachine):
 
 
 TestIndex = Brute.TestCase
+TestIndex.settings = settings(max_examples=25, stateful_step_count=30)
 
 
 def test_a_large_group_is_searched_by_signs_first_and_finds_the_same(monkeypatch: pytest.MonkeyPatch) -> None:

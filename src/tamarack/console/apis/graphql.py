@@ -13,7 +13,8 @@ from tamarack.core.configuration.backend import Backend, Target
 from tamarack.core.configuration.model import Api, Operation
 from tamarack.core.graphql.described import OPERATIONS, graphql_document
 from tamarack.core.graphql.example import example_document
-from tamarack.core.graphql.schema import INTROSPECTION, LARGEST, Graph, SchemaProblem, graph_of, graph_of_introspection
+from tamarack.core.graphql.handed_in import schema_of
+from tamarack.core.graphql.schema import INTROSPECTION, LARGEST, Graph, SchemaProblem, graph_of_introspection
 from tamarack.core.graphql.understood import Understood, understood
 from tamarack.core.openapi.excerpt import excerpt
 from tamarack.core.policies import Policy
@@ -117,17 +118,12 @@ def _read(typed: dict[str, Any], errors: dict[str, str], problems: list[tuple[st
     if not text:
         return None
     try:
-        if text.startswith("{"):
-            graph = graph_of_introspection(orjson.loads(text))
-            typed["schema"] = graph.text
-            return graph
-        return graph_of(text)
+        graph, typed["schema"] = schema_of(text)
+        return graph
     except SchemaProblem as problem:
         problems += problem.every
         many = len(problem.every)
         errors["schema"] = str(problem) if many == 1 else f"{many} things are wrong with it; they stand below"
-    except ValueError:
-        errors["schema"] = "it begins like JSON, and is none; paste the whole answer to an introspection"
     return None
 
 

@@ -1,6 +1,7 @@
 """Comparing: what differs between descriptions of two versions, and whose recent calls a difference touches."""
 
 import json
+import re
 from collections import defaultdict
 from datetime import timedelta
 from functools import lru_cache
@@ -17,6 +18,7 @@ from tamarack.core.comparing.words import TITLES, as_data, as_markdown, counted_
 from tamarack.core.configuration.model import Api, Configuration, Version
 from tamarack.core.text import call_shape
 from tamarack.store.documents import queries as documents
+from tamarack.store.graph_use import queries as graph_use
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db
 
@@ -25,6 +27,8 @@ pages = Blueprint("comparing", __name__, url_prefix="/apis/<api>/<version>/compa
 LOOKS_BACK = timedelta(days=7)
 """Whose calls are recent."""
 RUNNING = "running"
+_FIELD = re.compile(r"[_A-Za-z]\w*\.\w+")
+"""A field of a graph, in place of an operation."""
 
 
 class Caller(NamedTuple):
@@ -98,11 +102,15 @@ def difference_values(api: str, before: str, differences: list[Difference]) -> d
     """What a list of differences shows, with who called lately what breaks; `before` is the version they are from."""
     callers = callers_of(environment(), api, before) if worst(differences) == "breaking" else {}
     breaking = [one.call for one in differences if one.verdict == "breaking"]
+    touched = {call: callers.get(call_shape(call), []) for call in breaking}
+    for field in dict.fromkeys(call for call in breaking if _FIELD.fullmatch(call)):
+        users = graph_use.callers_of(db(), environment(), api, before, field, LOOKS_BACK.days)
+        touched[field] = [Caller(one.organization, one.application, one.calls) for one in users]
     return {
         "differences": differences,
         "titles": TITLES,
         "words": counted_words(differences),
-        "touched": {call: callers.get(call_shape(call), []) for call in breaking},
+        "touched": touched,
         "days": LOOKS_BACK.days,
     }
 

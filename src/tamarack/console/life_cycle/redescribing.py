@@ -11,6 +11,8 @@ from tamarack.console.apis.versions import replace_version, the_version
 from tamarack.console.life_cycle.comparing import RUNNING, compared, difference_values
 from tamarack.console.page import acting, back_to, done, draft, environment, render, requires, running
 from tamarack.core.configuration.model import Version, check
+from tamarack.core.graphql.handed_in import described as described_anew
+from tamarack.core.graphql.schema import SchemaProblem
 from tamarack.core.life_cycle.redescribed import Redescribed, redescribed
 from tamarack.core.openapi.excerpt import excerpt
 from tamarack.core.openapi.read import Description
@@ -38,8 +40,14 @@ def form(api: str, version: str) -> Any:
 @requires("edit")
 def hand_over(api: str, version: str) -> Any:
     """Take a document in to be read, to be compared or put in the present one's place."""
-    the_version(api, version)
+    found, inside = the_version(api, version)
     text, typed, errors = handed_in()
+    if found.style == "graphql" and not errors:
+        try:
+            text = described_anew(text, found.title, inside.version, found.summary)
+        except SchemaProblem as problem:
+            errors["text"] = "; ".join(f"{words} (line {line})" if line else words for words, line in problem.every[:5])
+            typed["text"] = text
     if errors:
         return _choose(api, version, typed, errors), 422
     sha256 = documents.ask(db(), text)

@@ -10,6 +10,7 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
+from tamarack.core.comparing.graphs import graph_differences
 from tamarack.core.comparing.rules import Difference, Side
 from tamarack.core.comparing.schemas import Found, Schemas
 from tamarack.core.openapi.example_bodies import media_of
@@ -38,7 +39,8 @@ _OF_ANSWERS = {
 def compare(before: Document, after: Document) -> list[Difference]:
     """Every difference in meaning, those that break callers first; empty where both say the same."""
     comparison = _Comparison(before, after)
-    found = sorted(dict.fromkeys(comparison.operations()), key=lambda one: _ORDER[one.verdict])
+    every = dict.fromkeys([*comparison.operations(), *graph_differences(before, after)])
+    found = sorted(every, key=lambda one: _ORDER[one.verdict])
     return found[:MOST_DIFFERENCES]
 
 

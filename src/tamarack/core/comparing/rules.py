@@ -71,6 +71,9 @@ RULES: dict[str, Rule] = {
     "property-optional": Rule("harmless", "bodies with it are taken as before"),
     "answer-property-required": Rule("harmless", "it is there more often than before"),
     "answer-property-optional": Rule("breaking", "callers were promised it"),
+    "graph-broken": Rule("breaking", "documents written for it are valid no more, or read something else"),
+    "graph-risky": Rule("maybe", "documents stay valid, and may be answered what their callers do not know"),
+    "graph-safe": Rule("harmless", "documents stay valid, and are answered as before"),
 }
 
 
