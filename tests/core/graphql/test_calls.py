@@ -8,7 +8,7 @@ import pytest
 from graphql import get_introspection_query
 from pydantic import ValidationError
 
-from core.graphql.fleet import JSON, NEWER, SDL, Fleet
+from core.graphql.fleet import NEWER, SDL, Fleet
 from tamarack.core.carrying.forwarding import Passed
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Refusal
@@ -112,6 +112,15 @@ def test_a_list_that_a_variable_makes_long_costs_so_much() -> None:
     assert "cost is 51" in fleet.why(document, n=51)[1]
 
 
+@pytest.mark.parametrize(
+    "asked", ["first: 1, last: 51", "last: 51, first: 1", "first: $n, last: 1", "last: $n, first: $n"]
+)
+def test_of_several_bounds_of_a_list_the_longest_is_its_cost(asked: str) -> None:
+    fleet = Fleet(limits(cost=50), schema=SDL.replace("vessels(first: Int)", "vessels(first: Int, last: Int)"))
+    declared = "($n: Int)" if "$" in asked else ""
+    assert "cost is 51" in fleet.why(f"query Q{declared} {{ vessels({asked}) {{ name }} }}", n=51)[1]
+
+
 def test_a_batch_is_counted_together_and_closed_unless_opened() -> None:
     body = orjson.dumps([{"query": NAMES}] * 3)
     closed = Fleet(limits()).send("POST", body)
@@ -131,8 +140,7 @@ def test_closed_fields_are_refused_as_a_whole_with_every_place_named_and_pass_fo
     fleet = Fleet(fields(*rules))
     code, said = fleet.why(document)
     assert (code, fleet.sent) == ("closed-field", [])
-    assert said == ("`length` of `Berth`, `near` of `Port` and `oldName` of `Vessel` are not open to the plan skiff; leave"
-                    " them out.") or all(one in said for one in ("`length` of `Berth`", "`near` of `Port`", "`oldName` of `Vessel`"))  # fmt: skip
+    assert all(place in said for place in ("`length` of `Berth`", "`near` of `Port`", "`oldName` of `Vessel`"))
     assert fleet.why(NAMES) == ("", "")
     inside = Fleet(fields(*rules[:1], "Port.near: plans passage/skiff"), groups=("harbour",))
     assert inside.why("{ port(code: 1) { berths { length } near { code } } }") == ("", "")
@@ -198,9 +206,8 @@ def told_schema(fleet: Fleet) -> Any:
 
 
 def test_who_asks_for_the_schema_is_told_the_part_that_is_open_to_them_by_the_gateway() -> None:
-    assert told_schema(Fleet()).fields == graph_of(SDL).fields or set(told_schema(Fleet()).fields) == set(
-        graph_of(SDL).fields
-    )
+    whole, published = told_schema(Fleet()).fields, graph_of(SDL).fields
+    assert {name: set(of) for name, of in whole.items()} == {name: set(of) for name, of in published.items()}
     part = told_schema(Fleet(fields("Berth.*: groups harbour", "Vessel.oldName: nobody")))
     assert "Berth" not in part.fields and "berths" not in part.fields["Port"] and "oldName" not in part.fields["Vessel"]
     assert "mutation" not in part.roots and set(part.fields["Query"]) == {
@@ -251,10 +258,6 @@ def test_a_weight_that_is_none_is_refused(weight: str) -> None:
         GraphqlLimits.model_validate({"weights": [weight]})
 
 
-def test_media_is_the_same_in_both_directions() -> None:
-    assert JSON == (b"content-type", b"application/json")
-
-
 # metering by cost
 
 
@@ -267,7 +270,7 @@ def test_calls_count_as_their_documents_cost_and_fields_tell_what_is_left() -> N
     fleet = metered()
     fleet.ask("query Q($n: Int) { vessels(first: $n) { name } }", n=15)
     assert [cost for _, _, cost in fleet.call.asked] == [30, 30]
-    assert b'"rate-limit-minute";r=70' in fleet.call.own_fields() or b"r=70" in fleet.call.own_fields()
+    assert b";r=70" in fleet.call.own_fields()
     outcomes = [fleet.ask(NAMES) for _ in range(4)]
     assert [isinstance(one, Refusal) for one in outcomes] == [False, False, False, True]
     assert outcomes[-1].reason.code == "over-rate"

@@ -236,7 +236,7 @@ def test_purging_forgets_the_question_with_the_answer() -> None:
     chats.ask(cool(), told())
     key = chats.call.lookup.key
     assert b"Eskholm" not in key and b"caller: " in key
-    chats.memory.purge("api/timetable/near-equal-prompts") or chats.memory.purge(chats.memory.get(key).policy)  # type: ignore[union-attr]
+    chats.memory.purge(chats.memory.get(key).policy)  # type: ignore[union-attr]
     assert (len(chats.memory), len(chats.memory._meanings), chats.memory.size) == (0, 0, 0)
     chats.ask(cool("When is the last ferry to Brae Haven leaving?"), told())
     assert len(chats.sent) == 2
@@ -253,7 +253,7 @@ def test_by_meaning_other_words_are_found_and_the_guard_holds_what_only_looks_al
     for text in ("When does the last ferry from Brae Haven leave?", "When does the last ferry to Dunmoor leave?"):
         chats.ask(cool(text), told())
     assert len(chats.sent) == 3
-    assert len(near().ask(cool(), told()).fields) and len(chats.memory) == 3
+    assert len(chats.memory) == 3
 
 
 def test_without_its_model_words_are_compared_all_the_same() -> None:

@@ -116,7 +116,7 @@ def _numbered(make: Any, number: int) -> Any:
 
 @pytest.mark.parametrize(
     "own",
-    ["n.holm+x@holm.example", "+44 (0)1632 960 123", "4111 1111 1111 1111", "Bearer abcdefgh.ijk", "tmk_f6sw9pqdq7vsdkha7djnf2h",
+    ["n.holm+x@holm.example", "n" * 100 + "@holm.example", "+44 (0)1632 960 123", "4111 1111 1111 1111", "Bearer abcdefgh.ijk", "tmk_f6sw9pqdq7vsdkha7djnf2h",
      "eyJhbGciOi.eyJzdWIiOi.c2ln", "postgresql://marsh:pw@db.example/x"],
 )  # fmt: skip
 def test_what_mostly_is_someones_own_is_masked(own: str) -> None:

@@ -58,21 +58,25 @@ class DocumentProblem(CoreError, ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Size:
-    """How long a list becomes: by a number in the document, or by a variable."""
+    """How long a list becomes: by numbers in the document, or by variables; of several the longest counts."""
 
     number: int | None = None
-    variable: str = ""
-    otherwise: int | None = None
-    """The variable's default, or what the schema takes it to be; None where nothing says it."""
+    """What the document says, or the schema where it says nothing."""
+    variables: tuple[tuple[str, int | None], ...] = ()
+    """Variables that say it, each with its default, or what the schema takes it to be; None where nothing says it."""
 
-    def of(self, variables: Mapping[str, Any], default: int) -> int:
+    def of(self, given: Mapping[str, Any], default: int) -> int:
         """The length, with the variables of a call."""
-        if self.number is not None:
-            return self.number
-        given = variables.get(self.variable) if self.variable else None
-        if isinstance(given, int) and not isinstance(given, bool):
-            return max(0, min(MOST, given))
-        return self.otherwise if self.otherwise is not None else default
+        if not self.variables:
+            return self.number if self.number is not None else default
+        longest = self.number or 0
+        for name, otherwise in self.variables:
+            value = given.get(name)
+            if isinstance(value, int) and not isinstance(value, bool):
+                longest = max(longest, min(MOST, value))
+            else:
+                longest = max(longest, otherwise if otherwise is not None else default)
+        return longest
 
 
 @dataclass(slots=True)
@@ -329,15 +333,11 @@ class _Reader:
     def _size(self, node: FieldNode, facts: FieldFacts | None) -> Size | None:
         if facts is None or not facts.is_list:
             return None
-        found: list[Size] = []
-        for one in node.arguments or ():
-            if one.name.value in facts.sliced_by:
-                if isinstance(one.value, IntValueNode):
-                    found.append(Size(min(MOST, max(0, int(one.value.value[:14])))))
-                elif isinstance(one.value, VariableNode):
-                    variable = one.value.name.value
-                    found.append(Size(None, variable, self.defaults.get(variable, facts.assumed)))
-        return found[0] if found else Size(facts.assumed)
+        given = [one.value for one in node.arguments or () if one.name.value in facts.sliced_by]
+        numbers = [min(MOST, max(0, int(one.value[:14]))) for one in given if isinstance(one, IntValueNode)]
+        names = [one.name.value for one in given if isinstance(one, VariableNode)]
+        variables = tuple((name, self.defaults.get(name, facts.assumed)) for name in names)
+        return Size(max(numbers) if numbers else None if variables else facts.assumed, variables)
 
     def _wrong(self, words: str, node: Any) -> None:
         if words not in self.problems:

@@ -46,7 +46,7 @@ class GraphRules(NamedTuple):
 
     def closed(self, who: Standing) -> Closed | None:
         """What is closed to someone; None where nothing is."""
-        every = [closed_to(policy, who) for policy in self.fields]
+        every = [closed_to(policy.rules, who) for policy in self.fields]
         return (lambda name: any(one(name) for one in every)) if every else None
 
 
@@ -78,5 +78,5 @@ def try_document(
         return TriedDocument(REASONS["introspection-closed"].detail, named=asked.named)
     closed = rules.closed(who)
     wrong = closed_of(asked, closed) if closed is not None else []
-    met = bounds(rules.limits, asked) if rules.limits is not None else []
+    met = bounds(rules.limits, asked, rules.limits.by_field) if rules.limits is not None else []
     return TriedDocument(bounds=met, closed=wrong, named=asked.named)

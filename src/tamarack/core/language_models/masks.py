@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from tamarack.core.language_models.word_rules import MASK, Rules, WordRule
 
-_MAIL = re.compile(r"[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63}){1,4}")
+_MAIL = re.compile(r"(?<![\w.+-])[\w.+-]++@[\w-]{1,63}(?:\.[\w-]{1,63}){1,4}")
 _NUMBER = re.compile(r"(?<!\d)\+?\d(?:[ ./-]?\d){6,30}(?!\d)")
 """Seven digits and more, with what stands between them: of phones, cards, accounts and bookings."""
 _CREDENTIAL = re.compile(

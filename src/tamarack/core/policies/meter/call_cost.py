@@ -97,6 +97,7 @@ def _of_document(least: int) -> Callable[[Call], int]:
         if asked is None:
             return least
         cost: int = asked.cost or sum(run.operation.cost(run.variables) for run in asked.runs)
+        asked.cost = cost
         return max(least, min(MOST_COST, cost))
 
     return of

@@ -1,6 +1,7 @@
 """GraphQL fields: fields and types that are open to some plans, groups or scopes alone."""
 
 import re
+from collections.abc import Sequence
 from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, PlainSerializer, model_validator
@@ -91,14 +92,13 @@ class GraphqlFields(Policy):
     )
 
 
-def closed_to(policy: GraphqlFields, who: Standing) -> Closed:
-    """What is closed to someone."""
-    open_now: dict[str, bool] = {}
-    for rule in policy.rules:
-        open_now[rule.field] = open_now.get(rule.field, False) or rule.is_open_to(who)
+def closed_to(rules: Sequence[FieldRule], who: Standing) -> Closed:
+    """What some rules close to someone."""
+    open_ = {rule.field for rule in rules if rule.is_open_to(who)}
+    shut = {rule.field for rule in rules} - open_
 
     def closed(name: str) -> bool:
-        return not open_now.get(name, True) or not open_now.get(f"{name.partition('.')[0]}.*", True)
+        return name in shut or f"{name.partition('.')[0]}.*" in shut
 
     return closed
 
@@ -130,7 +130,7 @@ def _compile(policy: GraphqlFields, surroundings: Surroundings) -> list[Part]:
             return unknown
         caller, grant = call.caller, call.grant
         asked.closed = closed = closed_to(
-            policy,
+            policy.rules,
             Standing(
                 grant.plan if grant is not None else "",
                 caller.groups if caller is not None else frozenset(),

@@ -1,5 +1,6 @@
 """GraphQL limits: how deep, wide and costly a document may be, how many come at once, and if the schema is told."""
 
+from collections.abc import Mapping
 from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, PlainSerializer, model_validator
@@ -120,6 +121,11 @@ class GraphqlLimits(Policy):
         description="Open, callers are told of the part that is open to them, by the gateway.",
     )
 
+    @property
+    def by_field(self) -> dict[str, int]:
+        """The weights by their fields."""
+        return {one.field: one.weight for one in self.weights}
+
 
 class Bound(NamedTuple):
     """One bound, and what a call has of it."""
@@ -135,10 +141,9 @@ class Bound(NamedTuple):
         return self.has > self.most
 
 
-def bounds(policy: GraphqlLimits, asked: GraphAsked) -> list[Bound]:
+def bounds(policy: GraphqlLimits, asked: GraphAsked, weights: Mapping[str, int]) -> list[Bound]:
     """Every bound of a policy with what a call has of it, in the order in which they are looked at. Notes the cost."""
     operations = [run.operation for run in asked.runs]
-    weights = {one.field: one.weight for one in policy.weights}
     asked.cost = sum(run.operation.cost(run.variables, policy.list_size, weights) for run in asked.runs)
     found = [
         Bound("number of documents in the call", len(asked.runs), policy.batch, "send them one by one"),
@@ -155,14 +160,16 @@ def bounds(policy: GraphqlLimits, asked: GraphAsked) -> list[Bound]:
 
 
 def _compile(policy: GraphqlLimits, surroundings: Surroundings) -> list[Part]:
+    weights = policy.by_field
+
     def run(call: Call) -> Refusal | None:
         asked: GraphAsked | None = call.graph
         if asked is None:
             return None
         if policy.introspection == "closed" and any(run.operation.introspects for run in asked.runs):
             return Refusal(REASONS["introspection-closed"], policy=policy.name)
-        for bound in bounds(policy, asked):
-            if bound.has > bound.most:
+        for bound in bounds(policy, asked, weights):
+            if bound.is_over:
                 told = f"The {bound.what} is {bound.has:,}, and may be {bound.most:,}; {bound.mend}."
                 note = f"{bound.what} {bound.has}"
                 return Refusal(REASONS["over-graphql-limit"], (), policy.name, note, told)
