@@ -24,7 +24,7 @@ def test_a_reader_says_what_the_core_says_and_what_it_is_doing() -> None:
 
 
 def test_a_document_that_asks_for_too_much_time_ends_its_reader_and_no_other() -> None:
-    with DocumentReader(seconds=0) as reader:
+    with DocumentReader(seconds=0.5) as reader:
         problem = reader.read(MUCH).problems[0]
         assert problem.severity == "error"
         assert "signal" in problem.message

@@ -6,6 +6,7 @@ error of that document. One reader reads many documents, one after the other.
 
 import json
 import resource
+import signal
 import subprocess
 import sys
 import threading
@@ -32,7 +33,7 @@ _DESCRIPTION = TypeAdapter(Description)
 class DocumentReader:
     """Reads documents in a child process, which is started when first needed and again when it died."""
 
-    def __init__(self, seconds: int = MOST_SECONDS, memory: int = MOST_MEMORY) -> None:
+    def __init__(self, seconds: float = MOST_SECONDS, memory: int = MOST_MEMORY) -> None:
         self._bounds = (seconds, memory)
         self._child: subprocess.Popen[bytes] | None = None
 
@@ -107,7 +108,7 @@ def _texts(source: IO[bytes]) -> Iterator[str]:
         yield source.read(int.from_bytes(head, "big")).decode("utf-8", "surrogatepass")
 
 
-def _serve(seconds: int, memory: int) -> None:
+def _serve(seconds: float, memory: int) -> None:
     """Read documents from standard input until it ends; what is told goes to standard output, a line each."""
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
@@ -117,14 +118,15 @@ def _serve(seconds: int, memory: int) -> None:
         sys.stdout.flush()
 
     for text in _texts(sys.stdin.buffer):
-        used = resource.getrusage(resource.RUSAGE_SELF)
-        most = int(used.ru_utime + used.ru_stime) + seconds + 1
-        resource.setrlimit(resource.RLIMIT_CPU, (most, resource.RLIM_INFINITY))
+        # Not RLIMIT_CPU: it counts whole seconds since the program began, so what is left of one could be nothing.
+        signal.setitimer(signal.ITIMER_PROF, seconds)
         try:
             tell(describe(text, lambda now: tell({"step": now})).told())
         except MemoryError:
             tell(_not_read("reading it takes more memory than one document may").told())
+        finally:
+            signal.setitimer(signal.ITIMER_PROF, 0)
 
 
 if __name__ == "__main__":
-    _serve(int(sys.argv[1]), int(sys.argv[2]))
+    _serve(float(sys.argv[1]), int(sys.argv[2]))
