@@ -58,13 +58,15 @@ class Fleet:
                        routes=route, clock=ticks)  # fmt: skip
         self.sent: list[tuple[bytes, bytes]] = []
         self.call: CallOnBed
+        self.reply = Answered(200, [JSON], b'{"data":{}}')
+        """What the backend answers."""
 
     def send(self, method: str, body: bytes = b"", query: bytes = b"", *headers: tuple[bytes, bytes]) -> Any:
         """Carry a call; returns how it ended."""
 
         def backend(ask: Ask, sent: bytes) -> tuple[Answered, tuple[bytes, ...]]:
             self.sent.append((ask.head.split(b" ")[1], sent))
-            return Answered(200, [JSON], b'{"data":{}}'), ()
+            return Answered(self.reply.status, list(self.reply.headers), self.reply.body), ()
 
         media = [] if method == "GET" else [JSON]
         self.call = self.bed.call(method, b"/sailings/v2", query, [KEY, *media, *headers], now=NOW)
@@ -77,6 +79,15 @@ class Fleet:
         """Run a document by POST."""
         body = {"query": document, "variables": variables} | ({"operationName": operation} if operation else {})
         return self.send("POST", orjson.dumps(body), b"", *headers)
+
+    def answers(self, body: Any, *headers: tuple[bytes, bytes], status: int = 200) -> "Fleet":
+        """Let the backend answer with something else."""
+        self.reply = Answered(
+            status,
+            list({JSON[0]: JSON[1], **dict(headers)}.items()),
+            body if isinstance(body, bytes) else orjson.dumps(body),
+        )
+        return self
 
     def why(self, document: str, **more: Any) -> tuple[str, str]:
         """Reason and words of a refusal; both empty where the call passes."""

@@ -20,6 +20,7 @@ BELOW = {"Query": {"vessels": "Vessel", "vessel": "Vessel", "port": "Port", "pla
 LEAVES = {"Query": [], "Vessel": ["name", "oldName"], "Crossing": ["id"], "Port": ["code", "title"],
           "Berth": ["code", "length"], "Place": ["code"], "Found": []}  # fmt: skip
 ARGUMENTS = {"vessel": '(name: "x")', "port": '(code: "x")', "place": '(id: "x")', "search": '(text: "x")'}
+BEHIND = {"Place": ["Port", "Berth"], "Found": ["Vessel", "Port"]}
 SLICED = {"vessels": "first", "crossings": "last", "near": "limit"}
 
 
@@ -39,12 +40,16 @@ def documents(draw: Any) -> str:
             if mine and draw(st.booleans()):
                 parts.append(f"...{draw(st.sampled_from(mine))}")
                 continue
+            if kind in BEHIND and draw(st.booleans()):
+                one = draw(st.sampled_from(BEHIND[kind]))
+                parts.append(f"... on {one} {selection(one, max(0, deep - 1))}")
+                continue
             name = draw(st.sampled_from(options))
             if name not in BELOW[kind]:
                 parts.append(alias + name)
                 continue
             size = draw(st.sampled_from([None, 0, 3, 7])) if name in SLICED else None
-            arguments = f"({SLICED[name]}: {size})" if size is not None else ARGUMENTS.get(name, "")
+            arguments = f"({SLICED[name]}: {size})" if size is not None else ARGUMENTS.get(name, "") * (kind == "Query")
             inner = selection(BELOW[kind][name], deep - 1)
             parts.append(f"{alias}{name}{arguments} {inner}")
             if draw(st.booleans()):

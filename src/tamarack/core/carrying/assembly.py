@@ -359,7 +359,7 @@ class _Folding:
             self._lane(first, steps, after, bool(wanting or graph_bodies), lambda steps: tuple(map(told_by, steps))),
             meter=meter,
             answerers=answerers,  # type: ignore[arg-type]
-            changes=[*self.of(Change, Stage.RETURN), *self._only_one_end()],  # type: ignore[list-item]
+            changes=[*self._changes(), *self._only_one_end()],
             watches=[*(part for part in every if isinstance(part, Watch)), *self._usage()],
             filters=sorted((part for part in every if isinstance(part, Filtering)), key=lambda part: part.last),
             reads=[*((part.media, part.request_body) for part in wanting), *graph_bodies],
@@ -369,6 +369,11 @@ class _Folding:
             clock=self.shop.clock,
             **self._beside_the_backend(),
         )
+
+    def _changes(self) -> list[tuple[Told, Change]]:
+        """What changes answers, in order."""
+        found = [(told, part) for told, part in self.of(Change, Stage.RETURN) if isinstance(part, Change)]
+        return sorted(found, key=lambda pair: not pair[1].first)
 
     def _knowing(self) -> Knowing | None:
         """The GraphQL documents that are known by an id."""

@@ -160,6 +160,11 @@ class Change(Part):
     answer: Callable[[Call, Answered], Refusal | None] | None = None
     """A refusal takes the place of an answer that cannot be changed as it has to be. The answer's body is None where it
     is longer than any change of the operation takes."""
+    first: bool = False
+    """Runs before the others of its stage: it brings the answer to what they may see."""
+    wanted: Callable[[Call], bool] | None = None
+    """Whether it has anything to do with the answer of a call, where that is not so for all: for others no body is read
+    on its account."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

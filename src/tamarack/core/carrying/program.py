@@ -69,6 +69,7 @@ class Operation(Published):
         "named",
         "reads",
         "reads_answer",
+        "reads_some_answers",
         "retry",
         "route",
         "settles",
@@ -128,7 +129,9 @@ class Operation(Published):
         self.time_limits = time_limits
         self.settles = bool(watches) or caching is not None or (meter is not None and meter.reserves)
         """Whether something happens when the answer has passed: limits count what it told, or it is kept."""
-        self.reads_answer = max((change.answer_body for _, change in self.changes), default=0)
+        always = (change.answer_body for _, change in self.changes if change.wanted is None)
+        self.reads_answer = max(always, default=0)
+        self.reads_some_answers = [(one.wanted, one.answer_body) for _, one in self.changes if one.wanted is not None]
         self.browser = browser
         self.route = route
         """None where calls are only decided over, and go nowhere."""
@@ -318,8 +321,12 @@ class Operation(Published):
         headers, status = answer.headers, answer.status
         whole = answer.body
         if self.changes:
-            if self.reads_answer and answer.body is None:
-                whole = yield ReadAnswer(self.reads_answer)
+            wanted = self.reads_answer
+            for wants, most in self.reads_some_answers:
+                if most > wanted and wants(call):
+                    wanted = most
+            if wanted and answer.body is None:
+                whole = yield ReadAnswer(wanted)
                 if type(whole) is Failed:
                     route.noted(choice, whole.failure)
                     call.note = whole.step

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
 from hashlib import blake2b
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import urlencode
 
 from tamarack.core.carrying.call import Call
@@ -14,7 +14,11 @@ from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.graphql.document import LONGEST_NAME, MOST_TOKENS, Document, DocumentProblem, Operation, read
 from tamarack.core.graphql.request import JSON, GraphRequest, asks_by_query, of_body, of_query
 from tamarack.core.graphql.schema import Graph
+from tamarack.core.graphql.withheld import Withheld, without
 from tamarack.core.shaping.json_bodies import dump
+
+if TYPE_CHECKING:
+    from tamarack.core.graphql.withholding import Withholding
 
 Closed = Callable[[str], bool]
 """Whether a field, as `Type.field`, is closed."""
@@ -47,17 +51,20 @@ class Run(NamedTuple):
 class GraphAsked:
     """What one call asks."""
 
-    __slots__ = ("batch", "body", "by_id", "closed", "cost", "runs", "typed")
+    __slots__ = ("batch", "body", "by_id", "closed", "cost", "documents", "runs", "sent", "withheld")
 
-    def __init__(self, runs: Sequence[Run], batch: bool, body: bytes | None) -> None:
+    def __init__(self, runs: Sequence[Run], batch: bool, body: bytes | None, documents: Documents) -> None:
         self.runs = runs
+        self.documents = documents
         self.batch = batch
         self.body = body
         """The body that it was read from."""
         self.closed: Closed | None = None
         """What is closed to its caller, where a policy says that anything is."""
-        self.typed = True
-        """Whether it was held against a schema, so that what it asks for is known by type and field."""
+        self.sent: Sequence[GraphRequest] = [run.request for run in runs]
+        """What of it goes to the backend."""
+        self.withheld: Withholding | None = None
+        """What of it comes back null, where anything does."""
         self.by_id = False
         """Whether a document was asked for by its id, which is sent on as its text."""
         self.cost = 0
@@ -77,6 +84,11 @@ class GraphAsked:
         return f"{first.kind} {name}"[:LONGEST_NAME] + more
 
     @property
+    def typed(self) -> bool:
+        """Whether it was held against a schema, so that what it asks for is known by type and field."""
+        return self.documents.graph is not None
+
+    @property
     def reads_only(self) -> bool:
         """Whether it changes nothing, and is answered at once: all of it are queries."""
         return all(run.operation.kind == "query" for run in self.runs)
@@ -84,7 +96,7 @@ class GraphAsked:
     @property
     def digest(self) -> bytes:
         """A digest of documents, operations and variables: calls of the same digest ask the same."""
-        asked = [[run.request.query, run.request.operation, run.variables] for run in self.runs]
+        asked = [[one.query, one.operation, one.variables] for one in self.sent]
         return blake2b(dump([self.batch, asked]), digest_size=16).hexdigest().encode()
 
     def used(self) -> dict[str, None]:
@@ -102,6 +114,8 @@ class Documents:
         self.graph = graph
         self._kept: OrderedDict[str, Document | DocumentProblem] = OrderedDict()
         self._size = 0
+        self._without: OrderedDict[tuple[str, str, frozenset[str]], Withheld] = OrderedDict()
+        self._without_size = 0
 
     def read(self, text: str) -> Document:
         """A document, read or kept; what is wrong with one is kept too. Raises `DocumentProblem`."""
@@ -135,6 +149,21 @@ class Documents:
         while len(self._kept) > self.MOST or self._size > self.MOST_CHARACTERS:
             self._size -= len(self._kept.popitem(last=False)[0])
         return made
+
+    def without(self, text: str, operation: str, hidden: frozenset[str]) -> Withheld:
+        """One operation of a document without what is hidden, made or kept."""
+        assert self.graph is not None
+        key = (text, operation, hidden)
+        found = self._without.get(key)
+        if found is None:
+            found = self._without[key] = without(text, operation, self.graph, hidden.__contains__)
+            self._without_size += len(text)
+            while len(self._without) > self.MOST or self._without_size > self.MOST_CHARACTERS:
+                (text, _, _), _ = self._without.popitem(last=False)
+                self._without_size -= len(text)
+        else:
+            self._without.move_to_end(key)
+        return found
 
 
 def as_asked(documents: Documents, knowing: Knowing | None = None) -> Callable[[Call], Refusal | None]:
@@ -173,8 +202,7 @@ def as_asked(documents: Documents, knowing: Knowing | None = None) -> Callable[[
             return _BY_ITSELF
         if call.method != "POST" and any(run.operation.kind != "query" for run in runs):
             return _READS_ONLY
-        call.graph = asked = GraphAsked(runs, batch, call.body)
-        asked.typed = known
+        call.graph = asked = GraphAsked(runs, batch, call.body, documents)
         asked.by_id = bool(by_id) and any(one.query in registered for one in requests)
         return None
 
@@ -187,13 +215,25 @@ def sent_as_asked(call: Call) -> Refusal | None:
     if asked is None:
         return None
     if body is not None and body is asked.body:
-        told = [run.request.told for run in asked.runs]
-        call.body = asked.body = dump(told if asked.batch else told[0])
+        write_body(call, asked)
     elif body is None and asked.by_id and call.query:
-        told = asked.runs[0].request.told
+        write_query(call, asked)
+    return None
+
+
+def write_body(call: Call, asked: GraphAsked) -> None:
+    """Write the body anew, by what is to be sent."""
+    told = [one.told for one in asked.sent]
+    if told:
+        call.body = asked.body = dump(told if asked.batch else told[0])
+
+
+def write_query(call: Call, asked: GraphAsked) -> None:
+    """Write the address's query anew, by what is to be sent."""
+    for one in asked.sent:
+        told = one.told
         call.query = urlencode({name: value if isinstance(value, str) else dump(value).decode()
                                 for name, value in told.items()}).encode()  # fmt: skip
-    return None
 
 
 def refused(problem: DocumentProblem, policy: str = "") -> Refusal:

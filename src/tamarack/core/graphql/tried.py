@@ -28,7 +28,9 @@ class TriedDocument(NamedTuple):
     places: tuple[tuple[int, int], ...] = ()
     bounds: Sequence[Bound] = ()
     closed: Sequence[str] = ()
-    """What of it is closed, as `Type.field`."""
+    """What of it is closed, as `Type.field`, so that it would be refused."""
+    withheld: Sequence[str] = ()
+    """What of it would come back null."""
     named: str = ""
 
     @property
@@ -48,6 +50,15 @@ class GraphRules(NamedTuple):
         """What is closed to someone; None where nothing is."""
         every = [closed_to(policy.rules, who) for policy in self.fields]
         return (lambda name: any(one(name) for one in every)) if every else None
+
+    def met(self, asked: GraphAsked, who: Standing) -> tuple[list[str], list[str]]:
+        """What a call is refused for, and what of it comes back null."""
+        refused: list[str] = []
+        null: list[str] = []
+        streams = any(run.operation.kind == "subscription" for run in asked.runs)
+        for policy in self.fields:
+            (refused if policy.refuses or streams else null).extend(closed_of(asked, closed_to(policy.rules, who)))
+        return refused, null
 
 
 def rules_of(configuration: Configuration, api: Api, version: Version, operation: Operation) -> GraphRules:
@@ -70,13 +81,12 @@ def try_document(
         run = Run(documents.read(text).chosen(operation), variables, request)
     except DocumentProblem as problem:
         return TriedDocument(str(problem), problem.places)
-    asked = GraphAsked([run], False, None)
+    asked = GraphAsked([run], False, None, documents)
     known = rules.known
     if known is not None and known.others == "refused" and text.strip() not in known.by_id.values():
         return TriedDocument(REASONS["unknown-document"].detail, named=asked.named)
     if run.operation.introspects and rules.limits is not None and rules.limits.introspection == "closed":
         return TriedDocument(REASONS["introspection-closed"].detail, named=asked.named)
-    closed = rules.closed(who)
-    wrong = closed_of(asked, closed) if closed is not None else []
+    refused, null = rules.met(asked, who)
     met = bounds(rules.limits, asked, rules.limits.by_field) if rules.limits is not None else []
-    return TriedDocument(bounds=met, closed=wrong, named=asked.named)
+    return TriedDocument(bounds=met, closed=refused, withheld=null, named=asked.named)

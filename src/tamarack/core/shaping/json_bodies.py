@@ -9,6 +9,11 @@ _DIGITS_AS_ONE = bytes(48 if 48 <= byte <= 57 else 32 for byte in range(256))
 _LONG = b"0" * 16
 
 
+def is_json(media: bytes) -> bool:
+    """Whether a Content-Type says that a body is JSON (RFC 6839, 3.1)."""
+    return media.partition(b";")[0].strip().lower().endswith((b"/json", b"+json"))
+
+
 def load(body: bytes) -> Any:
     """A body's value. Raises ValueError."""
     if _LONG not in body.translate(_DIGITS_AS_ONE):  # many times as fast as a pattern

@@ -58,6 +58,8 @@ def _inside(operation: Operation, stage: Stage) -> list[str]:
         found += [_named(told.title, told.name, told.placement, told.part) for told, _ in operation.changes]
         if operation.reads_answer:
             found.append(f"holds answers of up to {operation.reads_answer:,} bytes until they are whole")
+        for _, most in operation.reads_some_answers:
+            found.append(f"holds answers of up to {most:,} bytes where something of them is withheld")
     return found
 
 

@@ -79,8 +79,7 @@ class _Body:
     @property
     def is_json(self) -> bool:
         """Whether its media type says so."""
-        kind = self._media.partition(b";")[0].strip().lower()
-        return kind.endswith((b"/json", b"+json"))
+        return json_bodies.is_json(self._media)
 
     def read(self) -> Any:
         """Its value; None where it holds no JSON. Raises ValueError where it should, and does not, and `TooMany`."""

@@ -7,10 +7,11 @@ from typing import Annotated, Any, Literal, NamedTuple
 from pydantic import Field, PlainSerializer, model_validator
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.parts import Check, Part
+from tamarack.core.carrying.parts import Answerer, Change, Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.graphql.asked import Closed, GraphAsked
 from tamarack.core.graphql.names import FIELD
+from tamarack.core.graphql.withholding import LARGEST_ANSWER, fill, nothing_left, withhold, withholds
 from tamarack.core.identity.claims import scopes_of
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
 from tamarack.core.stages import Stage
@@ -90,6 +91,17 @@ class GraphqlFields(Policy):
         " scopes crew:read`, `Vessel.oldName: nobody`. What no line names is open; of several lines for a field one is"
         " enough.",
     )
+    closed: Literal["refuses the call", "comes back null"] = Field(
+        default="refuses the call",
+        title="What is closed",
+        description="Null, with an error that names it, while the rest is answered; the backend is not asked for it. A"
+        " subscription is refused all the same. Where the schema allows no null, the value around it becomes null.",
+    )
+
+    @property
+    def refuses(self) -> bool:
+        """Whether a call that asks for what is closed is refused."""
+        return self.closed == "refuses the call"
 
 
 def closed_to(rules: Sequence[FieldRule], who: Standing) -> Closed:
@@ -101,6 +113,11 @@ def closed_to(rules: Sequence[FieldRule], who: Standing) -> Closed:
         return name in shut or f"{name.partition('.')[0]}.*" in shut
 
     return closed
+
+
+def either(one: Closed, other: Closed) -> Closed:
+    """What one of two closes."""
+    return lambda name: one(name) or other(name)
 
 
 def closed_of(asked: GraphAsked, closed: Closed) -> list[str]:
@@ -129,7 +146,7 @@ def _compile(policy: GraphqlFields, surroundings: Surroundings) -> list[Part]:
         if not asked.typed:
             return unknown
         caller, grant = call.caller, call.grant
-        asked.closed = closed = closed_to(
+        closed = closed_to(
             policy.rules,
             Standing(
                 grant.plan if grant is not None else "",
@@ -137,6 +154,14 @@ def _compile(policy: GraphqlFields, surroundings: Surroundings) -> list[Part]:
                 frozenset(scopes_of(call.claims)) if call.claims is not None else frozenset(),
             ),
         )
+        asked.closed = closed if asked.closed is None else either(asked.closed, closed)
+        plan = grant.plan.partition("/")[2] if grant is not None else ""
+        whom = f"the plan {plan}" if plan else "this caller"
+        if not policy.refuses and all(one.operation.kind != "subscription" for one in asked.runs):
+            found = withhold(call, asked, closed, policy.name, whom)
+            if found:
+                call.note = f"not told: {', '.join(found[:MOST_TOLD])}"
+            return None
         wrong = closed_of(asked, closed)
         if not wrong:
             return None
@@ -144,20 +169,27 @@ def _compile(policy: GraphqlFields, surroundings: Surroundings) -> list[Part]:
             f"`{field}` of `{kind}`" if field else f"`{kind}`" for kind, _, field in (w.partition(".") for w in wrong)
         ]
         named = in_words(of[:MOST_TOLD]) if len(of) <= MOST_TOLD else f"{', '.join(of[:MOST_TOLD])} and more"
-        plan = call.grant.plan.partition("/")[2] if call.grant is not None else ""
-        whom = f"the plan {plan}" if plan else "this caller"
         are, them = ("is", "it") if len(of) == 1 else ("are", "them")
         told = f"{named} {are} not open to {whom}; leave {them} out."
         return Refusal(REASONS["closed-field"], (), policy.name, ", ".join(wrong[:MOST_TOLD]), told)
 
-    return [Check(stage=Stage.PERMIT, run=run, reads=lambda call: [("fields", ", ".join(list(call.graph.used())[:20]))]
-                  if call.graph is not None else [])]  # fmt: skip
+    parts: list[Part] = [
+        Check(stage=Stage.PERMIT, run=run, reads=lambda call: [("fields", ", ".join(list(call.graph.used())[:20]))]
+              if call.graph is not None else [])
+    ]  # fmt: skip
+    if not policy.refuses:
+        parts += [
+            Answerer(stage=Stage.ANSWER, answer=nothing_left),
+            Change(stage=Stage.RETURN, answer=fill, answer_body=LARGEST_ANSWER, first=True, wanted=withholds),
+        ]
+    return parts
 
 
 def _sentence(policy: GraphqlFields) -> str:
     told = [f"`{rule.field}` is open {rule.said}" for rule in policy.rules[:6]]
     more = f", and {len(policy.rules) - 6} more rules hold" if len(policy.rules) > 6 else ""
-    return f"{in_words(told)}{more}."
+    null = "" if policy.refuses else " What is closed comes back null, with an error that names it."
+    return f"{in_words(told)}{more}.{null}"
 
 
 KIND = PolicyKind(
@@ -171,6 +203,7 @@ KIND = PolicyKind(
     sentence=_sentence,
     sentence_outside=lambda policy: (
         "Some fields are open to some plans alone; the schema that you are told shows yours."
+        + ("" if policy.refuses else " Those that are closed to you come back null, with an error that names them.")
     ),
     reasons=("closed-field",),
 )
