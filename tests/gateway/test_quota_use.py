@@ -1,6 +1,7 @@
 """What counted against quotas outlasts a node: batches to the spool, a log of its own, and Redis brought up to it."""
 
 import json
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,12 @@ from tamarack.gateway.upstream.scripted import ScriptedUpstream
 from tamarack.settings import Settings
 
 NOW = 1_795_000_000
+
+
+def restored(database: str, redis: str) -> int:
+    """What was raised; asked on a thread of its own, for the browser of other tests has a loop on this one."""
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(restore, database, redis).result()
 
 
 def limiter(start: int = NOW - 10, end: int = NOW + 90) -> Limiter:
@@ -69,10 +76,10 @@ def test_redis_is_raised_to_what_the_database_knows_and_lowered_by_nothing(setti
                 "INSERT INTO quota_used VALUES (%s, %s, %s, to_timestamp(%s), to_timestamp(%s), %s, %s, 0, now())",
                 (environment, quota, key, start, end, calls + 5, limit),
             )
-        assert restore(settings.database, address) == 1
-        assert restore(settings.database, address) == 0
+        assert restored(settings.database, address) == 1
+        assert restored(settings.database, address) == 0
         assert "r=2;" in node.get(PATH)["ratelimit"]  # six were used, and this one
-        assert restore(settings.database, address) == 0  # the store is ahead of the database
+        assert restored(settings.database, address) == 0  # the store is ahead of the database
 
 
 @pytest.mark.parametrize("calls", [1, 4])

@@ -4,6 +4,7 @@ import asyncio
 import http.client
 import json
 import random
+import re
 import signal
 import time
 from base64 import b64encode
@@ -21,6 +22,9 @@ PACE = 1.5
 TIMEOUT_S = 5.0
 WELL_MADE = 0.96
 """The share of calls that are as the descriptions say."""
+
+
+_LENGTH = re.compile(rb"\r\ncontent-length: *(\d{1,9})\r")
 
 
 class _Node:
@@ -50,8 +54,11 @@ class _Node:
             lines += ["Content-Type: application/json", f"Content-Length: {len(body)}"]
         writer.write(("\r\n".join(lines) + "\r\n\r\n" + body).encode())
         head = (await reader.readuntil(b"\r\n\r\n")).lower()
-        length = int(head.split(b"content-length:")[1].split(b"\r\n")[0])
-        await reader.readexactly(length)
+        length = _LENGTH.search(head)
+        if length is None:
+            self.close()  # it ends where it says itself; the next call connects anew
+        else:
+            await reader.readexactly(int(length[1]))
 
     def close(self) -> None:
         if self._streams is not None:

@@ -6,7 +6,7 @@ import json
 from typing import TYPE_CHECKING
 
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.graphql.request import JSON, RESPONSE, wants_response_media
+from tamarack.core.graphql.request import JSON, media_for
 
 if TYPE_CHECKING:
     from tamarack.core.carrying.call import Call
@@ -20,14 +20,13 @@ _WELL_FORMED = frozenset(("bad-graphql", "unknown-graphql-field", "over-graphql-
 def errors_of(refusal: Refusal, call: Call, detail: str, page: str) -> tuple[int, bytes, bytes]:
     """Status, media type and body of a refusal."""
     reason = refusal.reason
-    accept = next((value for name, value in call.headers if name == b"accept"), b"")
-    newer = wants_response_media(accept)
+    media = media_for(call.headers)
     status = refusal.status or reason.status
-    if not newer and reason.code in _WELL_FORMED:
+    if media is JSON and reason.code in _WELL_FORMED:
         status = 200
     error: dict[str, object] = {"message": detail}
     places = [{"line": line, "column": column} for line, column in refusal.places if line]
     if places:
         error["locations"] = places
     error["extensions"] = {"reason": reason.code, "title": reason.title, "call_id": call.id.decode(), "help": page}
-    return status, RESPONSE if newer else JSON, json.dumps({"errors": [error]}).encode()
+    return status, media, json.dumps({"errors": [error]}).encode()

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any, NamedTuple
 from urllib.parse import parse_qsl
 
 from tamarack.core.graphql.document import DocumentProblem
+from tamarack.core.http.fields import Header
 from tamarack.core.http.query import name_of
 from tamarack.core.shaping.json_bodies import load
 
@@ -101,6 +102,12 @@ def _with_document(told: dict[str, Any], id: Any, known: Known) -> dict[str, Any
     if document is None:
         raise DocumentProblem(f"no document is known by the id {id[:80]!r}", "unknown-document")
     return {"query": document, **{name: value for name, value in told.items() if name not in ("documentId", "query")}}
+
+
+def media_for(headers: Iterable[Header]) -> bytes:
+    """The media type of an answer to a call with these fields."""
+    accept = next((value for name, value in headers if name == b"accept"), b"")
+    return RESPONSE if wants_response_media(accept) else JSON
 
 
 def wants_response_media(accept: bytes) -> bool:

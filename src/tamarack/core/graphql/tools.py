@@ -9,7 +9,7 @@ from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.graphql.asked import Documents, GraphAsked
 from tamarack.core.graphql.opened import LONGEST_INTROSPECTION, Introspections
-from tamarack.core.graphql.request import JSON, RESPONSE, wants_response_media
+from tamarack.core.graphql.request import media_for
 from tamarack.core.graphql.schema import graph_of
 
 _TOO_LONG = Refusal(
@@ -39,9 +39,8 @@ def tells_schema(introspections: Introspections) -> Callable[[Call], Reply | Ref
         run = asked.runs[0]
         if len(run.request.query) > LONGEST_INTROSPECTION:
             return _TOO_LONG
-        accept = next((value for name, value in call.headers if name == b"accept"), b"")
         body = introspections.answer(run, asked.closed)
-        media = RESPONSE if wants_response_media(accept) else JSON
+        media = media_for(call.headers)
         return Reply(200, b"content-type: %b\r\n" % media, b"[%b]" % body if asked.batch else body)
 
     return answer

@@ -1,4 +1,4 @@
-"""Mock: answers made from the description, in the backend's place."""
+"""Mock: answers made from the description, or from a schema, in the backend's place."""
 
 import re
 from collections.abc import Generator
@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 from zlib import crc32
 
+import orjson
 from pydantic import Field, GetCoreSchemaHandler, model_validator
 from pydantic_core import CoreSchema, core_schema
 
@@ -15,6 +16,10 @@ from tamarack.core.carrying.needs import Hold
 from tamarack.core.carrying.parts import Answerer, Part, Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
+from tamarack.core.graphql.asked import GraphAsked, refused
+from tamarack.core.graphql.document import DocumentProblem
+from tamarack.core.graphql.mocked import mocked
+from tamarack.core.graphql.request import media_for
 from tamarack.core.mocking.choosing import ReadyAnswer, preferred
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
@@ -81,7 +86,8 @@ class Mock(Policy):
         ge=0,
         le=599,
         title="Usual answer",
-        description="A documented status; 0 for the lowest success that the description documents.",
+        description="A documented status; 0 for the lowest success that the description documents. Of a GraphQL schema,"
+        " 0 is for what the document asks.",
     )
     rules: tuple[MockRule, ...] = Field(
         default=(),
@@ -152,6 +158,16 @@ def _reply(found: ReadyAnswer, more: bytes = b"") -> Reply:
     return Reply(found.status, found.fields + more, found.body)
 
 
+def _of_schema(call: Call, asked: GraphAsked, policy: str) -> Reply | Refusal:
+    """The answer to documents, from the schema."""
+    try:
+        told = mocked(asked)
+    except DocumentProblem as problem:
+        return refused(problem, policy)
+    body = orjson.dumps(told if asked.batch else told[0])
+    return Reply(200, b"content-type: %b\r\n" % media_for(call.headers), body)
+
+
 def _compile(policy: Mock, surroundings: Surroundings) -> list[Part]:
     nothing = Refusal(REASONS["nothing-documented"], policy=policy.name)
 
@@ -182,6 +198,8 @@ def _compile(policy: Mock, surroundings: Surroundings) -> list[Part]:
                                                                  if wanted else [])
                     )  # fmt: skip
                     more = b"preference-applied: %b\r\nvary: prefer\r\n" % applied
+        if call.graph is not None and call.graph.typed and not status and not name:
+            return _of_schema(call, call.graph, policy.name)
         if answers is None:
             return nothing
         found = answers.choose(accept, status, name)
