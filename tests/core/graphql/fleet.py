@@ -1,6 +1,6 @@
 """A schema of the fleet, and calls to an API that publishes it, run through its programs."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import orjson
@@ -14,6 +14,7 @@ from tamarack.core.carrying.needs import Ask
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.graphql.described import SCHEMA
+from tamarack.core.graphql.rest_view import VIEW
 from tamarack.core.http.target import target_at
 from tamarack.core.told.problems import Problems
 from tamarack.core.told.scripted import OnlyMemory, ScriptedDriver
@@ -44,8 +45,18 @@ TARGET = target_at("http://127.0.0.1:9/graph", 1000, 1000)
 class Fleet:
     """An API of the fleet's schema, with policies; its backend answers with data that says nothing."""
 
-    def __init__(self, *policies: dict[str, Any], schema: str = SDL, groups: Sequence[str] = ()) -> None:
-        operations = [{"call": "post /"}, {"call": "get /"}]
+    def __init__(
+        self,
+        *policies: dict[str, Any],
+        schema: str = SDL,
+        groups: Sequence[str] = (),
+        views: Mapping[str, tuple[str, str]] = {},
+    ) -> None:
+        operations = [{"call": "post /"}, {"call": "get /"}, *({"call": call} for call in views)]
+        described: dict[str, Any] = {SCHEMA: schema, "paths": {}}
+        for call, (text, gives) in views.items():
+            shown, _, path = call.partition(" ")
+            described["paths"].setdefault(path, {})[shown] = {VIEW: {"document": text, "gives": gives}}
         own = {"policies": [API_KEY, *policies], "operations": operations, "document": "0" * 64}
         made = configuration(version=own)
         graph = made.apis[0].model_copy(update={"style": "graphql"})
@@ -54,22 +65,26 @@ class Fleet:
         ticks = iter(range(10**12)).__next__
         self.memory = MemoryCache(1_000_000)
         self.known = directory(tuple(groups))
-        self.bed = Bed(made, self.known, material(), cache=OnlyMemory(self.memory), documents=lambda sha256: {SCHEMA: schema},
+        self.bed = Bed(made, self.known, material(), cache=OnlyMemory(self.memory), documents=lambda sha256: described,
                        routes=route, clock=ticks)  # fmt: skip
         self.sent: list[tuple[bytes, bytes]] = []
+        self.head = b""
         self.call: CallOnBed
         self.reply = Answered(200, [JSON], b'{"data":{}}')
         """What the backend answers."""
 
-    def send(self, method: str, body: bytes = b"", query: bytes = b"", *headers: tuple[bytes, bytes]) -> Any:
+    def send(
+        self, method: str, body: bytes = b"", query: bytes = b"", *headers: tuple[bytes, bytes], path: bytes = b""
+    ) -> Any:
         """Carry a call; returns how it ended."""
 
         def backend(ask: Ask, sent: bytes) -> tuple[Answered, tuple[bytes, ...]]:
             self.sent.append((ask.head.split(b" ")[1], sent))
+            self.head = ask.head
             return Answered(self.reply.status, list(self.reply.headers), self.reply.body), ()
 
         media = [] if method == "GET" else [JSON]
-        self.call = self.bed.call(method, b"/sailings/v2", query, [KEY, *media, *headers], now=NOW)
+        self.call = self.bed.call(method, b"/sailings/v2" + path, query, [KEY, *media, *headers], now=NOW)
         self.call.length, self.call.sent = len(body), body
         operation = self.call.operation
         assert operation is not None

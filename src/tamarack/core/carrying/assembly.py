@@ -52,9 +52,12 @@ from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.checking.schemas import Described, Library
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
+from tamarack.core.graphql.as_rest import LARGEST_ANSWER as LARGEST_VIEWED
+from tamarack.core.graphql.as_rest import asked_by, given_by, sent_as_document
 from tamarack.core.graphql.asked import as_asked, sent_as_asked
 from tamarack.core.graphql.request import JSON as GRAPH_MEDIA
 from tamarack.core.graphql.request import LARGEST as LARGEST_GRAPH
+from tamarack.core.graphql.rest_view import RestView, view_of
 from tamarack.core.graphql.tools import GraphTools, tells_schema
 from tamarack.core.http.fields import Header, field_line, quoted
 from tamarack.core.identity.directory import Directory
@@ -300,11 +303,19 @@ class _Folding:
         self.compares = near and bool(self.reading)
         """Whether its prompts are compared, so that answers of a model are kept."""
         self.trial = version.trial
-        self.speaks_graph = version.graph is not None
+        self.speaks_graph = version.graph is not None and operation.view is None
         self.graph = shop.graph(version.graph) if version.graph is not None and not self.retired else None
+        self.view = self._view_of(operation)
         self.closed = not self.is_open and not self.of(Way)
         if self.closed and self.trial is not None and not self.trial.invited:
             self.closed, self.is_open = False, True
+
+    def _view_of(self, operation: SnapshotOperation) -> RestView | None:
+        """The GraphQL document that it is a REST view of."""
+        graph = self.graph.documents.graph if self.graph is not None else None
+        if operation.view is None or graph is None:
+            return None
+        return view_of(self.name, *operation.view, graph, whole=False)
 
     def of(self, kind: type[Part], stage: Stage | None = None) -> list[tuple[Told, Part]]:
         """The parts of a kind, in the order of their policies."""
@@ -338,7 +349,8 @@ class _Folding:
         metered = [NamedStep(Stage.METER, None, tuple(told for told, _ in self.of(Limit)))] if meter is not None else []
         after = [] if self.retired else [*self._steps(Stage.SHAPE), *self._sent_as_read()]
         if self.graph is not None:
-            after.append(NamedStep(Stage.SHAPE, sent_as_asked, (_DOCUMENT,)))
+            sent = sent_as_asked if self.view is None else sent_as_document
+            after.append(NamedStep(Stage.SHAPE, sent, (_DOCUMENT,)))
         answerers = [] if self.retired else sorted(self.of(Answerer), key=lambda pair: pair[1].last)  # type: ignore[attr-defined]
         if self.graph is not None and self.graph.introspections is not None:
             schema = Answerer(stage=Stage.ANSWER, answer=tells_schema(self.graph.introspections))
@@ -347,7 +359,8 @@ class _Folding:
         answering += [NamedStep(Stage.FORWARD, None, (told,)) for told, _ in self._beside(Stage.FORWARD)]
         wanting = [part for part in every if part.request_body and not isinstance(part, Reading)]
         wanting += [part for _, part in self.reading]
-        graph_bodies = [(GRAPH_MEDIA, LARGEST_GRAPH)] if self.graph is not None else []
+        reads_graph = self.graph is not None and (self.view is None or self.view.has_body)
+        graph_bodies = [(GRAPH_MEDIA, LARGEST_GRAPH)] if reads_graph else []
         first = [step for step in before if step.stage is Stage.GUARD]
         steps = [step for step in before if step.stage is not Stage.GUARD]
         routes = self.shop.routes
@@ -373,7 +386,12 @@ class _Folding:
     def _changes(self) -> list[tuple[Told, Change]]:
         """What changes answers, in order."""
         found = [(told, part) for told, part in self.of(Change, Stage.RETURN) if isinstance(part, Change)]
-        return sorted(found, key=lambda pair: not pair[1].first)
+        found.sort(key=lambda pair: not pair[1].first)
+        if self.view is not None:  # once nothing closed is left in it, and before anyone else sees it
+            first = sum(part.first for _, part in found)
+            given = Change(stage=Stage.RETURN, answer=given_by(self.view), answer_body=LARGEST_VIEWED)
+            found.insert(first, (_DOCUMENT, given))
+        return found
 
     def _knowing(self) -> Knowing | None:
         """The GraphQL documents that are known by an id."""
@@ -540,7 +558,10 @@ class _Folding:
         for told, part in self.reading:
             named.append(NamedStep(Stage.PERMIT, as_read(part.shape, self.shop.learned, about), (told,)))
         if self.graph is not None:
-            named.append(NamedStep(Stage.PERMIT, as_asked(self.graph.documents, self._knowing()), (_DOCUMENT,)))
+            documents = self.graph.documents
+            view = self.view
+            step = as_asked(documents, self._knowing()) if view is None else asked_by(view, documents)
+            named.append(NamedStep(Stage.PERMIT, step, (_DOCUMENT,)))
         return named + self._steps(Stage.PERMIT)
 
     def _meter(self) -> Meter | None:

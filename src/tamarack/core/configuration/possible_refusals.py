@@ -12,6 +12,9 @@ from tamarack.core.configuration.model import Api, Configuration, Operation, Ver
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.policies import kind_of
 
+_GRAPH = frozenset(("bad-graphql", "unknown-graphql-field", "over-graphql-limit", "too-large"))
+_VIEW = frozenset(("bad-parameter", "nothing-found", "graph-failed", "answer-unreadable"))
+
 
 def possible_refusals(
     configuration: Configuration, api: Api, version: Version, operation: Operation | None, plans: Sequence[Plan] = ()
@@ -27,6 +30,10 @@ def possible_refusals(
         codes.add("over-capacity")
     for row in in_force(rows):
         codes.update(kind_of(row.policy).reasons)
+    if api.style == "graphql":
+        codes |= _GRAPH
+        if operation is None or operation.path != "/":
+            codes |= _VIEW
     if version.state == "deprecated" and version.brown_outs:
         codes.add("brown-out")
     trial = version.open_trial

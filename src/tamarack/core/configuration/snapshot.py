@@ -19,6 +19,7 @@ from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.model import Configuration, Operation, State, Version, bind_written, every_policy
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.graphql.described import schema_in
+from tamarack.core.graphql.rest_view import views_in
 from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.language_models.offered_models import ModelLine
 from tamarack.core.life_cycle.brown_outs import BrownOut
@@ -59,6 +60,8 @@ class SnapshotOperation(Frozen):
     """What a mock may answer, where one holds."""
     messages: DescribedMessages | None = None
     """What its description says of requests and answers, where a check holds."""
+    view: tuple[str, str] | None = None
+    """The GraphQL document that it is a REST view of, and what of the answer it gives; None for what is no view."""
 
 
 class SnapshotVersion(Frozen):
@@ -195,7 +198,9 @@ def compile_snapshot(
             if version.state == "draft":
                 continue
             operations = []
-            describer = Describer(documents(version.document) if version.document else {})
+            tree = documents(version.document) if version.document else {}
+            describer = Describer(tree)
+            views = views_in(tree) if api.style == "graphql" else {}
             for operation in version.operations:
                 rows = held(configuration, api, version, operation)
                 now = in_force(rows)
@@ -213,6 +218,7 @@ def compile_snapshot(
                         ),
                         answers=answers_of(version, operation, documents) if mocked else (),
                         messages=describer.messages(operation.call) if checked else None,
+                        view=views.get(operation.call),
                     )
                 )
             successor = standing_successor(api, version)
@@ -232,9 +238,7 @@ def compile_snapshot(
                     brown_outs=version.brown_outs if version.state == "deprecated" else (),
                     trial=version.open_trial,
                     naming=api.naming,
-                    graph=schema_in(documents(version.document) if version.document else {})
-                    if api.style == "graphql"
-                    else None,
+                    graph=schema_in(tree) if api.style == "graphql" else None,
                     schemas=describer.schemas(),
                     closed_at=(closed_at or {}).get((api.name, version.version))
                     if version.state == "deprecated"

@@ -51,7 +51,7 @@ class Run(NamedTuple):
 class GraphAsked:
     """What one call asks."""
 
-    __slots__ = ("batch", "body", "by_id", "closed", "cost", "documents", "runs", "sent", "withheld")
+    __slots__ = ("batch", "body", "by_id", "closed", "cost", "documents", "is_view", "runs", "sent", "withheld")
 
     def __init__(self, runs: Sequence[Run], batch: bool, body: bytes | None, documents: Documents) -> None:
         self.runs = runs
@@ -67,6 +67,8 @@ class GraphAsked:
         """What of it comes back null, where anything does."""
         self.by_id = False
         """Whether a document was asked for by its id, which is sent on as its text."""
+        self.is_view = False
+        """Whether it was asked for by REST, so that it is written as a document only when it is sent."""
         self.cost = 0
         """What all of it costs, where that was counted."""
 
@@ -224,7 +226,7 @@ def sent_as_asked(call: Call) -> Refusal | None:
 def write_body(call: Call, asked: GraphAsked) -> None:
     """Write the body anew, by what is to be sent."""
     told = [one.told for one in asked.sent]
-    if told:
+    if told:  # of what is all withheld nothing is sent
         call.body = asked.body = dump(told if asked.batch else told[0])
 
 

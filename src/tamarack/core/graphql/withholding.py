@@ -59,7 +59,7 @@ def withhold(call: Call, asked: GraphAsked, closed: Closed, policy: str, whom: s
     call.headers = [field for field in call.headers if field[0] not in _NEGOTIATED]
     if asked.body is not None:
         write_body(call, asked)
-    else:
+    elif not asked.is_view:
         write_query(call, asked)
     return found
 
