@@ -27,14 +27,17 @@ execFileSync(tailwind, ["-i", join(here, "src/tamarack.css"), "-o", join(out, "t
   cwd: here,
   stdio: ["ignore", "ignore", "inherit"],
 });
-await build({
-  entryPoints: [join(here, "src/tamarack.js")],
-  outfile: join(out, "tamarack.js"),
-  bundle: true,
-  minify: true,
-  format: "iife",
-  target: "es2022",
-});
+for (const name of ["tamarack", "graph-editor"]) {
+  await build({
+    entryPoints: [join(here, `src/${name}.js`)],
+    outfile: join(out, `${name}.js`),
+    bundle: true,
+    minify: true,
+    format: "iife",
+    target: "es2022",
+    define: { "process.env.NODE_ENV": '"production"', "globalThis.process": "undefined" },
+  });
+}
 const clients = join(root, "tests/journeys/tokens/clients");
 await build({
   entryPoints: [join(here, "src/clients/openid-client.js")],

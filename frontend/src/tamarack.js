@@ -464,12 +464,6 @@ function beginExploring(form) {
     text.dispatchEvent(new Event("input", { bubbles: true }));
     list.value = "";
   });
-  form.addEventListener("keydown", (event) => {
-    if (event.key === "Enter" && (event.ctrlKey || event.metaKey)) {
-      event.preventDefault();
-      form.requestSubmit();
-    }
-  });
   form.addEventListener("submit", () => {
     const kept = [text.value, ...earlierDocuments(key).filter((one) => one !== text.value)].slice(0, MOST_EARLIER);
     localStorage.setItem(key, JSON.stringify(kept));

@@ -18,7 +18,9 @@ from tamarack.console.directories import pages as directories
 from tamarack.console.directories import users as directory_users
 from tamarack.console.door import own_password, sign_in
 from tamarack.console.finding import pages as finding
+from tamarack.console.graph import explorer as graph_explorer
 from tamarack.console.graph import pages as graph
+from tamarack.console.graph import views as rest_views
 from tamarack.console.kept import pages as kept
 from tamarack.console.kept import prompts
 from tamarack.console.kinds import pages as kinds
@@ -61,6 +63,8 @@ BLUEPRINTS = (
     chat.pages,
     graphql.pages,
     graph.pages,
+    graph_explorer.pages,
+    rest_views.pages,
     policies.pages,
     placing.pages,
     kinds.pages,

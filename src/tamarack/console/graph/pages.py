@@ -66,7 +66,8 @@ def page(api: str, version: str) -> Any:
     return render(
         "graph/fields.html",
         **head_values(found, inside),
-        tab="fields",
+        tab="graph",
+        part="fields",
         rows=rows,
         days=days,
         spans=SPANS,

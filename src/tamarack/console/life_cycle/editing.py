@@ -42,13 +42,13 @@ MOST_ROWS = 64
 LONGEST = {"summary": 300, "description": 20_000}
 
 
-def _tree(found: Api, inside: Version) -> dict[str, Any]:
+def tree_of(found: Api, inside: Version) -> dict[str, Any]:
     """The version's document; one that begins where it has none."""
     kept = documents.document_tree(db(), inside.document) if inside.document else {}
     return kept or new_document(found.title, inside.version)
 
 
-def _unread(inside: Version) -> bool:
+def is_unread(inside: Version) -> bool:
     """Whether the version has a document that nobody has read yet: it cannot be kept in step."""
     return bool(inside.document) and not documents.document_tree(db(), inside.document)
 
@@ -69,7 +69,7 @@ def _page(
         places=PLACES,
         methods=METHODS,
         describable=describable(was) if was else True,
-        unread=_unread(inside),
+        unread=is_unread(inside),
         **head_values(found, inside),
     )
 
@@ -82,7 +82,7 @@ def page(api: str, version: str) -> Any:
     if "new" in request.args or not inside.operations:
         return _page(found, inside, "", OperationEdit(request.args.get("call", "get /")), {}, new=True)
     wanted = inside.operation(request.args.get("operation", "")) or inside.operations[0]
-    edit = editable(_tree(found, inside), wanted.call)
+    edit = editable(tree_of(found, inside), wanted.call)
     if not edit.summary:
         edit = OperationEdit(edit.call, wanted.summary, edit.description, edit.deprecated, edit.parameters)
     place, _, name = request.args.get("parameter", "").partition(" ")
@@ -136,7 +136,7 @@ def _operations(inside: Version, was: str, edit: OperationEdit) -> tuple[Operati
     return tuple(Operation.model_validate(dict(one) | changes) if one.call == was else one for one in inside.operations)
 
 
-def _keep(tree: dict[str, Any]) -> tuple[str, str]:
+def keep(tree: dict[str, Any]) -> tuple[str, str]:
     """Keep an edited document; returns its SHA-256, and why it cannot be kept (empty where it can)."""
     text = to_yaml(tree, fast=True)
     described = describe(text)
@@ -148,7 +148,7 @@ def _keep(tree: dict[str, Any]) -> tuple[str, str]:
     return sha256, ""
 
 
-def _new_problems(found: Api) -> list[str]:
+def new_problems(found: Api) -> list[str]:
     """What would not fit together any more."""
     apis = tuple(found if one.name == found.name else one for one in draft().apis)
     before = {problem.message for problem in check(draft())}
@@ -172,16 +172,16 @@ def save(api: str, version: str) -> Any:
     document = inside.document
     if not errors and describable(edit.call):
         try:
-            before = _tree(found, inside)
+            before = tree_of(found, inside)
             tree = edited(before, was if was and describes(before, was) else "", edit)
         except NotEditable as error:
             errors[error.field] = str(error)
         else:
-            document, wrong = _keep(tree)
+            document, wrong = keep(tree)
             errors |= {"call": wrong} if wrong else {}
     if not errors:
         changed = replace_version(found, inside.model_copy(update={"document": document, "operations": operations}))
-        misfits = _new_problems(changed)
+        misfits = new_problems(changed)
         errors |= {"call": misfits[0]} if misfits else {}
     if errors:
         db().rollback()
@@ -203,20 +203,22 @@ def remove(api: str, version: str) -> Any:
         refuse(f"{found.title} {version} has no operation {call!r} any more.")
         return back_to("editing.page", api=api, version=version)
     document = inside.document
-    if document and not _unread(inside):
-        tree = _tree(found, inside)
+    if document and not is_unread(inside):
+        tree = tree_of(found, inside)
         left = without(tree, call)
-        document, wrong = (document, "") if left is tree else _keep(left)
+        document, wrong = (document, "") if left is tree else keep(left)
         if wrong:
             refuse(f"Not removed: {wrong}.")
             return back_to("editing.page", api=api, version=version, operation=call)
     operations = tuple(one for one in inside.operations if one.call != call)
     changed = replace_version(found, inside.model_copy(update={"document": document, "operations": operations}))
-    if misfits := _new_problems(changed):
+    if misfits := new_problems(changed):
         db().rollback()
         refuse(f"Not removed: {misfits[0]}.")
         return back_to("editing.page", api=api, version=version, operation=call)
     change = drafting.save(db(), acting(), "api", api, changed, f"removed {call} of {found.title} {version}")
     db().commit()
     done(f"{call} is removed from the draft, with its part of the description.", change)
-    return back_to("editing.page", api=api, version=version)
+    return back_to(
+        "rest_views.page" if request.form.get("back") == "views" else "editing.page", api=api, version=version
+    )

@@ -12,6 +12,7 @@ from tamarack.console.life_cycle.comparing import RUNNING, compared, difference_
 from tamarack.console.page import acting, back_to, done, draft, environment, render, requires, running
 from tamarack.core.configuration.model import Version, check
 from tamarack.core.graphql.handed_in import described as described_anew
+from tamarack.core.graphql.rest_view import ViewProblem
 from tamarack.core.graphql.schema import SchemaProblem
 from tamarack.core.life_cycle.redescribed import Redescribed, redescribed
 from tamarack.core.openapi.excerpt import excerpt
@@ -44,7 +45,11 @@ def hand_over(api: str, version: str) -> Any:
     text, typed, errors = handed_in()
     if found.style == "graphql" and not errors:
         try:
-            text = described_anew(text, found.title, inside.version, found.summary)
+            before = documents.document_tree(db(), inside.document) if inside.document else {}
+            text = described_anew(text, found.title, inside.version, found.summary, before)
+        except ViewProblem as problem:
+            errors["text"] = f"{problem}. Change the view, or take it out, under REST view"
+            typed["text"] = text
         except SchemaProblem as problem:
             errors["text"] = "; ".join(f"{words} (line {line})" if line else words for words, line in problem.every[:5])
             typed["text"] = text

@@ -22,9 +22,11 @@ from tamarack.console.page import (
 from tamarack.console.rollouts.touched import touched
 from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.configuration.graph_views import view_problems
 from tamarack.core.configuration.model import Configuration, check_in
 from tamarack.core.configuration.review import closed_targets, newly_offered, risks
 from tamarack.core.life_cycle.states import impossible_steps
+from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
 from tamarack.store.rollouts import queries as rolling
@@ -72,7 +74,11 @@ def review() -> Any:
         newly_offered=newly_offered(live, draft()),
         described_anew=broken(live, draft()),
         touched=touched(where, live, draft()),
-        problems=[*impossible_steps(live, draft()), *check_in(draft(), where, secrets.facts_for(db(), where))],
+        problems=[
+            *impossible_steps(live, draft()),
+            *check_in(draft(), where, secrets.facts_for(db(), where)),
+            *view_problems(draft(), lambda sha256: documents.document_tree(db(), sha256)),
+        ],
         days=LOOKS_BACK.days,
         lines=file_difference(live, draft()),
         mark=drafting.mark(db()),

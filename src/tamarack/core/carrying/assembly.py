@@ -54,7 +54,7 @@ from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
 from tamarack.core.graphql.as_rest import LARGEST_ANSWER as LARGEST_VIEWED
 from tamarack.core.graphql.as_rest import asked_by, given_by, sent_as_document
-from tamarack.core.graphql.asked import as_asked, sent_as_asked
+from tamarack.core.graphql.asked import as_asked, no_web_socket, sent_as_asked
 from tamarack.core.graphql.request import JSON as GRAPH_MEDIA
 from tamarack.core.graphql.request import LARGEST as LARGEST_GRAPH
 from tamarack.core.graphql.rest_view import RestView, view_of
@@ -540,6 +540,8 @@ class _Folding:
         if self.version.brown_outs:
             step = out_for_now(_intermissions(self.version))
             named.insert(0, NamedStep(Stage.GUARD, step, (Told("Brown-outs", "", "built in"),)))
+        if self.speaks_graph:
+            named.append(NamedStep(Stage.GUARD, no_web_socket, (Told("WebSockets", "", "built in"),)))
         ways = self.of(Way)
         kept = {name for _, way in ways if isinstance(way, Way) and not way.strips for name in way.secret}
         takers = [way for way in self.outer if kept.isdisjoint(way.secret)]

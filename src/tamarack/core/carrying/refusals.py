@@ -512,6 +512,13 @@ _TABLE = (
         "Send a JSON object with the document as its query, and operationName where it has several operations.",
     ),
     Reason(
+        "no-web-socket",
+        400,
+        "There are no WebSockets here",
+        "No WebSocket is opened here. Send a subscription by POST, with Accept: text/event-stream.",
+        "Subscriptions are answered by server-sent events (GraphQL over SSE), which most client libraries know.",
+    ),
+    Reason(
         "unknown-document",
         400,
         "The document is not known",

@@ -32,6 +32,8 @@ def possible_refusals(
         codes.update(kind_of(row.policy).reasons)
     if api.style == "graphql":
         codes |= _GRAPH
+        if operation is None or operation.call == "get /":
+            codes.add("no-web-socket")
         if operation is None or operation.path != "/":
             codes |= _VIEW
     if version.state == "deprecated" and version.brown_outs:

@@ -39,6 +39,8 @@ _READS_ONLY = Refusal(
     REASONS["bad-graphql"], ((b"allow", b"POST"),), status=405, detail="A GET runs queries alone; send others by POST."
 )
 
+_NO_WEB_SOCKET = Refusal(REASONS["no-web-socket"])
+
 
 class Run(NamedTuple):
     """One operation that is to be run."""
@@ -209,6 +211,13 @@ def as_asked(documents: Documents, knowing: Knowing | None = None) -> Callable[[
         return None
 
     return step
+
+
+def no_web_socket(call: Call) -> Refusal | None:
+    """Refuse what would open a WebSocket (RFC 6455, 4.1), whoever asks: a browser could not even show a key there."""
+    if call.method == "GET" and any(name == b"sec-websocket-key" for name, _ in call.headers):
+        return _NO_WEB_SOCKET
+    return None
 
 
 def sent_as_asked(call: Call) -> Refusal | None:

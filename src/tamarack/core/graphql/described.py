@@ -39,6 +39,11 @@ _ANSWER = {
 
 
 def graphql_document(title: str, version: str, summary: str, schema: str, example: str) -> str:
+    """An OpenAPI document of an endpoint with a schema, as text."""
+    return to_yaml(graphql_description(title, version, summary, schema, example))
+
+
+def graphql_description(title: str, version: str, summary: str, schema: str, example: str) -> dict[str, Any]:
     """An OpenAPI document of an endpoint with a schema; `example` is a document that examples send."""
     answers = {"200": {"description": "What was asked for, or errors", "content": {_JSON: {"schema": _ANSWER}}}}
     body = {"required": True, "content": {_JSON: {"schema": _REQUEST, "example": {"query": example}}}}
@@ -55,7 +60,7 @@ def graphql_document(title: str, version: str, summary: str, schema: str, exampl
         }
     }  # fmt: skip
     info = {"title": title, "version": version} | ({"summary": summary} if summary else {})
-    return to_yaml({"openapi": "3.1.0", "info": info, "paths": paths, **({SCHEMA: schema} if schema else {})})
+    return {"openapi": "3.1.0", "info": info, "paths": paths, **({SCHEMA: schema} if schema else {})}
 
 
 def schema_in(document: dict[str, Any]) -> str:

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
+from typing import Any
 
 import orjson
 
-from tamarack.core.graphql.described import graphql_document
+from tamarack.core.documents.yaml_text import to_yaml
+from tamarack.core.graphql.described import graphql_description
 from tamarack.core.graphql.example import example_document
+from tamarack.core.graphql.rest_described import with_views_of
 from tamarack.core.graphql.schema import Graph, SchemaProblem, graph_of, graph_of_introspection
 
 _DESCRIPTION = re.compile(r"""\s*(?:\{\s*)?["']?(?:openapi|swagger)["']?\s*:""")
@@ -26,10 +30,11 @@ def schema_of(text: str) -> tuple[Graph, str]:
     return graph, graph.text
 
 
-def described(text: str, title: str, version: str, summary: str) -> str:
-    """The description of an API from what was handed in: as it is where it is one, else made for its schema. Raises
-    `SchemaProblem`."""
+def described(text: str, title: str, version: str, summary: str, before: Mapping[str, Any]) -> str:
+    """The description of an API from what was handed in: as it is where it is one, else made for its schema, with the
+    REST views of the description that it had before. Raises `SchemaProblem` and `ViewProblem`."""
     if _DESCRIPTION.match(text) is not None:
         return text
     graph, schema = schema_of(text)
-    return graphql_document(title, version, summary, schema, example_document(graph))
+    made = graphql_description(title, version, summary, schema, example_document(graph))
+    return to_yaml(with_views_of(made, dict(before), graph))

@@ -6,6 +6,8 @@ Servers, security and operations are those of Tamarack; all else is as its autho
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
+from tamarack.core.graphql.described import SCHEMA
+from tamarack.core.graphql.rest_view import VIEW
 from tamarack.core.openapi.read import METHODS
 from tamarack.core.openapi.references import path_item
 from tamarack.core.trying.examples import ExampleCall
@@ -47,6 +49,7 @@ def published(
     if "webhooks" in made:
         made["webhooks"] = _without_security(made["webhooks"])
     made.pop("security", None)
+    made.pop(SCHEMA, None)  # which of it is open differs from reader to reader
     for call, scheme in operations.items():
         name = next((name for name, one in schemes.items() if scheme is not None and one == dict(scheme)), "")
         method, _, path = call.partition(" ")
@@ -77,7 +80,7 @@ def _paths(document: Mapping[str, Any], calls: Iterable[str]) -> dict[str, Any]:
         here = found.setdefault(path, {key: value for key, value in item.items() if key not in (*METHODS, "servers")})
         bare: dict[str, Any] = {"responses": {"default": {"description": "The backend's answer"}}}
         own = item.get(method)
-        here[method] = {k: v for k, v in own.items() if k != "servers"} if isinstance(own, dict) else bare
+        here[method] = {k: v for k, v in own.items() if k not in ("servers", VIEW)} if isinstance(own, dict) else bare
         if "callbacks" in here[method]:
             here[method]["callbacks"] = _without_security(here[method]["callbacks"])
     return found

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import random
+from collections.abc import AsyncIterator
 from datetime import UTC, datetime
+from inspect import isawaitable
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs
 
 import orjson
 import yaml
-from graphql import GraphQLError, graphql_sync
+from graphql import ExecutionResult, GraphQLError, get_operation_ast, graphql_sync, parse, subscribe
 
 from tamarack.core.graphql.described import schema_in
 from tamarack.core.graphql.request import JSON, RESPONSE, wants_response_media
@@ -21,6 +23,9 @@ from tamarack.demo.world import PORTS, VESSELS
 
 DOCUMENT = Path(__file__).parents[1] / "configuration" / "documents" / "fleet-graph-1.yaml"
 _BERTHS = 2
+_EVENTS = b"text/event-stream"
+_TOLD = 4
+_BETWEEN_S = 0.2
 
 
 def _title(name: str) -> str:
@@ -111,6 +116,12 @@ class Root:
     def port(self, info: Any, code: str) -> Port | None:
         return Port(code) if code in PORTS else None
 
+    async def departures(self, info: Any, port: str) -> AsyncIterator[dict[str, Crossing]]:
+        """The crossings that leave a port, one after another; a few of them, in a demo's time."""
+        for one in [one for one in sailings(_today()) if one["from"] == port][:_TOLD]:
+            await asyncio.sleep(_BETWEEN_S)
+            yield {"departures": Crossing(one)}
+
 
 def _today() -> str:
     return datetime.now(UTC).date().isoformat()
@@ -133,6 +144,9 @@ class FleetGraph:
         await asyncio.sleep((3 + random.expovariate(1 / 5)) / 1000)
         accept = dict(scope["headers"]).get(b"accept", b"")
         newer = wants_response_media(accept)
+        if _EVENTS in accept.lower():
+            await self._stream(scope["method"], scope["query_string"], body, send)
+            return
         status, told = self.run(scope["method"], scope["query_string"], body)
         if status == 400 and not newer and "errors" in told:
             status = 200
@@ -142,22 +156,62 @@ class FleetGraph:
         await send({"type": "http.response.start", "status": status, "headers": fields})
         await send({"type": "http.response.body", "body": orjson.dumps(told)})
 
+    async def _stream(self, method: str, query: bytes, body: bytes, send: Any) -> None:
+        """Answer one request by server-sent events: each result, and that it is complete (GraphQL over SSE)."""
+        begun: Any = None
+        try:
+            text, variables, named = _asked(method, query, body)
+            if _subscribes(text, named):
+                begun = subscribe(self._schema, parse(text), Root(), variable_values=variables, operation_name=named)
+                begun = await begun if isawaitable(begun) else begun
+        except (ValueError, GraphQLError) as error:
+            begun = ExecutionResult(None, [error if isinstance(error, GraphQLError) else GraphQLError(str(error))])
+        fields = [(b"content-type", _EVENTS), (b"cache-control", b"no-cache")]
+        await send({"type": "http.response.start", "status": 200, "headers": fields})
+        if begun is None or isinstance(begun, ExecutionResult):
+            told = begun.formatted if begun is not None else self.run(method, query, body)[1]
+            await send({"type": "http.response.body", "body": _event("next", told), "more_body": True})
+        else:
+            async for one in begun:
+                await send({"type": "http.response.body", "body": _event("next", one.formatted), "more_body": True})
+        await send({"type": "http.response.body", "body": _event("complete", None)})
+
     def run(self, method: str, query: bytes, body: bytes) -> tuple[int, Any]:
         """Status and answer of a document."""
         try:
-            asked = orjson.loads(body) if method == "POST" else _of_query(query)
-            text, variables, named = asked["query"], asked.get("variables") or {}, asked.get("operationName")
-            if not isinstance(text, str) or not isinstance(variables, dict):
-                raise ValueError
-        except (ValueError, KeyError, TypeError, AttributeError):
-            return 400, {"errors": [{"message": "a request is an object with a query"}]}
+            text, variables, named = _asked(method, query, body)
+        except ValueError as error:
+            return 400, {"errors": [{"message": str(error)}]}
         if method not in ("GET", "POST"):
             return 405, {"errors": [{"message": "send a document by GET or POST"}]}
         try:
+            if _subscribes(text, named):
+                return 400, {"errors": [{"message": "a subscription is answered by events: Accept: text/event-stream"}]}
             done = graphql_sync(self._schema, text, Root(), variable_values=variables, operation_name=named)
         except GraphQLError as error:
             return 400, {"errors": [error.formatted]}
         return (400 if done.data is None and done.errors else 200), done.formatted
+
+
+def _subscribes(text: str, named: str | None) -> bool:
+    operation = get_operation_ast(parse(text), named)
+    return operation is not None and operation.operation.value == "subscription"
+
+
+def _event(kind: str, told: Any) -> bytes:
+    return b"event: %b\ndata: %b\n\n" % (kind.encode(), orjson.dumps(told) if told is not None else b"")
+
+
+def _asked(method: str, query: bytes, body: bytes) -> tuple[str, dict[str, Any], str | None]:
+    """Document, variables and operation of a request. Raises ValueError."""
+    try:
+        asked = orjson.loads(body) if method == "POST" else _of_query(query)
+        text, variables, named = asked["query"], asked.get("variables") or {}, asked.get("operationName")
+    except (ValueError, KeyError, TypeError, AttributeError):
+        raise ValueError("a request is an object with a query") from None
+    if not isinstance(text, str) or not isinstance(variables, dict) or not isinstance(named, str | None):
+        raise ValueError("a request has a text as its query, an object of variables, and a text as operationName")
+    return text, variables, named
 
 
 def _of_query(query: bytes) -> dict[str, Any]:

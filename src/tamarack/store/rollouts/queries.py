@@ -1,10 +1,12 @@
 """Rolling out: the draft compiled, numbered and sent to an environment's nodes."""
 
 from datetime import datetime, timedelta
+from typing import Any
 
 from sqlalchemy import text
 from sqlmodel import Session, col, select
 
+from tamarack.core.configuration.graph_views import view_problems
 from tamarack.core.configuration.model import Configuration, check_in, key_sets_used
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.life_cycle.states import impossible_steps
@@ -98,13 +100,17 @@ def _send(
     note: str,
     back_to: int | None,
 ) -> Rollout:
+    def tree(sha256: str) -> dict[str, Any]:
+        return documents.document_tree(session, sha256)
+
     problems = check_in(configuration, environment, secrets.facts_for(session, environment))
+    problems += view_problems(configuration, tree)
     if problems:
         raise NotFit(problems)
     snapshot = compile_snapshot(
         configuration,
         environment,
-        lambda sha256: documents.document_tree(session, sha256),
+        tree,
         closed_at(session, environment, configuration),
     )
     rollout = Rollout(
