@@ -48,6 +48,17 @@ await build({
   target: "es2022",
 });
 cpSync(join(here, "node_modules/openid-client/LICENSE.md"), join(clients, "LICENSE.md"));
+const audit = join(root, "tests/journeys/graph_audit");
+await build({
+  entryPoints: [join(here, "src/clients/graphql-audit.js")],
+  outfile: join(audit, "graphql-audit.mjs"),
+  bundle: true,
+  minify: true,
+  format: "esm",
+  platform: "node",
+  target: "es2022",
+});
+cpSync(join(here, "node_modules/graphql-http/LICENSE.md"), join(audit, "LICENSE.md"));
 cpSync(join(here, "node_modules/htmx.org/dist/htmx.min.js"), join(out, "htmx.js"));
 for (const font of ["figtree", "source-serif-4", "spline-sans-mono"]) {
   const name = `${font}-latin-wght-normal.woff2`;
@@ -61,5 +72,5 @@ const inputs = [
 ];
 const manifest = { inputs: {}, outputs: {} };
 for (const path of inputs) manifest.inputs[relative(root, path)] = hash(path);
-for (const path of [...files(out, /./), ...files(clients, /./)]) manifest.outputs[relative(root, path)] = hash(path);
+for (const path of [...files(out, /./), ...files(clients, /./), ...files(audit, /./)]) manifest.outputs[relative(root, path)] = hash(path);
 writeFileSync(join(out, "manifest.json"), JSON.stringify(manifest, null, 2) + "\n");

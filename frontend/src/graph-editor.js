@@ -47,6 +47,26 @@ const colours = HighlightStyle.define([
   { tag: [tags.bracket, tags.paren, tags.brace, tags.squareBracket], color: "var(--ink-soft)" },
 ]);
 
+// What is typed over a selection, or deletes one, is done by the editor. Left to the browser, it would try to keep the look
+// of what goes by an inline style, which the pages' content policy does not let in.
+const replacing = EditorView.domEventHandlers({
+  beforeinput(event, view) {
+    const { from, to } = view.state.selection.main;
+    const deletes = event.inputType.startsWith("delete");
+    if (from === to || view.composing || !(deletes || (event.inputType === "insertText" && event.data !== null))) {
+      return false;
+    }
+    event.preventDefault();
+    const text = deletes ? "" : event.data;
+    const userEvent = deletes ? "delete.selection" : "input.type";
+    const change = () => view.state.update(view.state.replaceSelection(text), { userEvent, scrollIntoView: true });
+    const taken =
+      !deletes && view.state.facet(EditorView.inputHandler).some((handler) => handler(view, from, to, text, change));
+    if (!taken) view.dispatch(change());
+    return true;
+  },
+});
+
 // What the schema says of a completion, as plain text.
 function told(item) {
   const words = [item.documentation, item.isDeprecated && `deprecated: ${item.deprecationReason || ""}`].filter(Boolean);
@@ -91,6 +111,7 @@ function begin(area) {
         drawSelection(),
         indentOnInput(),
         bracketMatching(),
+        replacing,
         closeBrackets(),
         autocompletion(),
         EditorView.lineWrapping,

@@ -1,5 +1,5 @@
 """A graph, from publishing it to exploring it, on the running demo: refused without a key, closed by field, bounded by
-depth before the backend hears of it, and weighed while it is typed."""
+depth before the backend hears of it, given as REST, told by events, and weighed while it is typed."""
 
 import json
 import re
@@ -82,14 +82,43 @@ def test_a_graph_is_published_protected_and_explored(demo: Installation, page: P
              " AND graph_operation = 'query vessels'")  # fmt: skip
     with psycopg.connect(demo.database) as connection:
         until(lambda: connection.execute(query).fetchall() == [("", 6)], "the record of a call that no target saw")
+    # the same rules hold for a document that is published as a REST operation
+    page.goto(f"{demo.console}/apis/quay-graph/1/rest/")
+    page.get_by_label("Path").fill("/quays/{code}")
+    page.get_by_label("Document", exact=True).fill("query Quay($code: ID!) { port(code: $code) { name } }")
+    expect(page.get_by_text("GET /quay-graph/v1/quays/{code}")).to_be_visible()
+    page.get_by_label("Summary").fill("One quay")
+    page.get_by_role("button", name="Save to the draft").click()
+    page.get_by_role("link", name=re.compile("not rolled out")).click()
+    page.get_by_role("button", name="Roll out to production").click()
+    expect(page.get_by_text("Every node that responds is running it.")).to_be_visible()
+    quay = f"{demo.production}/quay-graph/v1/quays/"
+    assert json.loads(curl("-H", f"x-api-key: {key}", quay + "corran").body) == {"name": "Corran"}
+    nowhere = curl("-H", f"x-api-key: {key}", quay + "lamp")
+    assert nowhere.status == 404 and json.loads(nowhere.body)["reason"] == "nothing-found"
+    # subscriptions come as events; WebSockets are refused with where to go instead
+    subscribing = json.dumps({"query": 'subscription { departures(port: "corran") { to { name } } }'})
+    json_and_events = ["-H", "content-type: application/json", "-H", "accept: text/event-stream", "-d", subscribing]
+    events = curl("-H", f"x-api-key: {key}", *json_and_events, demo.production + "/quay-graph/v1").body
+    assert events.count("event: next\n") >= 1 and events.endswith("event: complete\ndata: \n\n")
+    upgrade = ["connection: upgrade", "upgrade: websocket", "sec-websocket-version: 13", "sec-websocket-key: AAAA"]
+    refused = curl(*(part for field in upgrade for part in ("-H", field)), demo.production + "/quay-graph/v1")
+    assert reason(json.loads(refused.body)) == "no-web-socket"
     # the explorer shows the count while it is typed, what is not open, and the answer
     page.goto(f"{demo.portal}/apis/quay-graph/1/")
+    expect(page.get_by_text("One quay")).to_be_visible()
     page.get_by_role("link", name="Explore").click()
     page.get_by_label("Document", exact=True).fill(DEEP)
     expect(page.get_by_text("6 of 5")).to_be_visible()
     page.get_by_label("Document", exact=True).fill(BERTHS)
     expect(page.get_by_text("Not open to you: Berth.id.")).to_be_visible()
     expect(page.get_by_label("Schema")).not_to_contain_text("Berth")
+    page.get_by_label("Document", exact=True).fill("{ vessels(first: 1) { title } }")
+    expect(page.get_by_text("2 of 5")).to_be_visible()
+    page.get_by_label("Document", exact=True).fill("")  # the editor knows the schema
+    page.get_by_label("Document", exact=True).press_sequentially("{ ves")
+    expect(page.get_by_role("option", name="vessels")).to_be_visible()
+    page.keyboard.press("Escape")
     page.get_by_label("Document", exact=True).fill("{ vessels(first: 1) { title } }")
     expect(page.get_by_text("2 of 5")).to_be_visible()
     page.get_by_label("Document", exact=True).press("Control+Enter")

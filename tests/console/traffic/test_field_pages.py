@@ -30,5 +30,5 @@ def test_fields_are_listed_with_their_use_and_who_asks_for_one(admin: FlaskClien
 
 def test_only_a_graph_has_fields(admin: FlaskClient) -> None:
     assert admin.get("/apis/sailings/2/fields/").status_code == 404
-    assert ">Fields</a>" in admin.get("/apis/fleet-graph/1/").text.replace("\n", "")
-    assert ">Fields</a>" not in admin.get("/apis/sailings/2/").text.replace("\n", "")
+    assert ">Graph</a>" in admin.get("/apis/fleet-graph/1/").text.replace("\n", "")
+    assert ">Graph</a>" not in admin.get("/apis/sailings/2/").text.replace("\n", "")

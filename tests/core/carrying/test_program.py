@@ -76,7 +76,7 @@ def test_a_part_in_a_stage_that_does_not_run_it_is_an_error_and_never_without_ef
         "run": lambda call: None, "identify": lambda call: None, "take_off": lambda call: None, "key": lambda call: "",
         "calls": 2, "write": lambda taken: b"", "request": lambda call: None, "answer": lambda call, *rest: None,
         "begin": lambda call, status, headers: None, "make": lambda call, answer: None, "policy": "x", "identity": "{}", "rules": Rules(), "key_parts": (),
-        "headers": (), "query": lambda query: query, "at_most": 1, "statuses": frozenset(), "share": 0.1, "by_id": {}, "only": True,
+        "headers": (), "query": lambda query: query, "at_most": 1, "statuses": frozenset(), "share": 0.1, "by_id": {}, "only": True, "look": lambda texts: None,
     }  # fmt: skip
     fields = {name: value for name, value in made.items() if name in kind.__dataclass_fields__}
     for stage in Stage:

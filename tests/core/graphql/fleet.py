@@ -69,6 +69,8 @@ class Fleet:
                        routes=route, clock=ticks)  # fmt: skip
         self.sent: list[tuple[bytes, bytes]] = []
         self.head = b""
+        self.later = 0.0
+        """Seconds that have passed."""
         self.call: CallOnBed
         self.reply = Answered(200, [JSON], b'{"data":{}}')
         """What the backend answers."""
@@ -84,7 +86,7 @@ class Fleet:
             return Answered(self.reply.status, list(self.reply.headers), self.reply.body), ()
 
         media = [] if method == "GET" else [JSON]
-        self.call = self.bed.call(method, b"/sailings/v2" + path, query, [KEY, *media, *headers], now=NOW)
+        self.call = self.bed.call(method, b"/sailings/v2" + path, query, [KEY, *media, *headers], now=NOW + self.later)
         self.call.length, self.call.sent = len(body), body
         operation = self.call.operation
         assert operation is not None

@@ -105,6 +105,24 @@ def test_each_bound_refuses_beyond_it_names_itself_and_lets_the_bound_pass(
     assert roomy.why(document) == ("", "")
 
 
+def test_a_document_that_is_too_long_is_not_even_read() -> None:
+    fleet = Fleet(limits(longest=100, batch=2))
+    assert "characters is 101, and may be 100" in fleet.why("{ no document at all" + " " * 81)[1]
+    outcome = fleet.send("POST", orjson.dumps([{"query": "{ no document"}] * 3))
+    assert isinstance(outcome, Refusal) and "number of documents in the call is 3" in outcome.detail
+
+
+def test_nothing_new_is_read_for_a_caller_that_is_over_its_limits() -> None:
+    fleet = Fleet({"kind": "rate-limit", "windows": ["1 per minute"]})
+    assert fleet.why(NAMES) == ("", "") and fleet.why(NAMES)[0] == "over-rate"
+    outcome = fleet.ask("{ this is no document, and nobody looks")
+    assert isinstance(outcome, Refusal) and outcome.reason.code == "over-rate"
+    assert [name for name, _ in outcome.headers] == [b"retry-after"]
+    assert fleet.call.graph is None and fleet.why(NAMES)[0] == "over-rate"  # what is known is asked of the limits again
+    fleet.later += Documents.SPARED_S
+    assert fleet.why("{ this is no document")[0] == "bad-graphql"
+
+
 def test_a_list_that_a_variable_makes_long_costs_so_much() -> None:
     fleet = Fleet(limits(cost=50))
     document = "query Q($n: Int) { vessels(first: $n) { name } }"

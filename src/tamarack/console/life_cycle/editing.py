@@ -14,6 +14,7 @@ from tamarack.console.apis.versions import replace_version, the_version
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
 from tamarack.core.configuration.model import METHODS, Api, Operation, Version, check
 from tamarack.core.documents.yaml_text import to_yaml
+from tamarack.core.graphql.rest_view import views_in
 from tamarack.core.openapi.editing import (
     KINDS,
     OTHER,
@@ -70,6 +71,7 @@ def _page(
         methods=METHODS,
         describable=describable(was) if was else True,
         unread=is_unread(inside),
+        is_view=bool(was) and was in views_in(tree_of(found, inside)),
         **head_values(found, inside),
     )
 

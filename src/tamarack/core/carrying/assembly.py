@@ -37,6 +37,7 @@ from tamarack.core.carrying.parts import (
     Reading,
     Reply,
     Retrying,
+    Screening,
     Step,
     Telling,
     Timing,
@@ -52,6 +53,7 @@ from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.checking.schemas import Described, Library
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
+from tamarack.core.graphql.answer import as_errors
 from tamarack.core.graphql.as_rest import LARGEST_ANSWER as LARGEST_VIEWED
 from tamarack.core.graphql.as_rest import asked_by, given_by, sent_as_document
 from tamarack.core.graphql.asked import as_asked, no_web_socket, sent_as_asked
@@ -86,6 +88,7 @@ DEFAULT_BODY_LIMIT = 1000**3
 
 _CLOSED = Refusal(REASONS["closed"])
 _DOCUMENT = Told("Document", "", "built in")
+_ERRORS = Told("Errors of GraphQL", "", "built in")
 
 
 class Plans:
@@ -342,7 +345,7 @@ class _Folding:
             _parameters(self.version.base_path, self.path),
             Answers(self.answers) if self.answers else None,
             b"".join(field_line(name, value) for name, value in (*self._ending(), *self._varies())),
-            self.of(OnError),
+            self._on_error(),
         )
         meter = self._meter()
         before = self._before()
@@ -376,12 +379,16 @@ class _Folding:
             watches=[*(part for part in every if isinstance(part, Watch)), *self._usage()],
             filters=sorted((part for part in every if isinstance(part, Filtering)), key=lambda part: part.last),
             reads=[*((part.media, part.request_body) for part in wanting), *graph_bodies],
-            speaks_graph=self.speaks_graph,
             browser=browsers[0] if browsers else None,
             route=(routes.get(self.version.backend) or Route(())) if routes is not None else None,
             clock=self.shop.clock,
             **self._beside_the_backend(),
         )
+
+    def _on_error(self) -> list[tuple[Told, Part]]:
+        """What may tell refusals otherwise, in order: where a graph is asked, at last as errors of GraphQL."""
+        found = self.of(OnError)
+        return [*found, (_ERRORS, OnError(stage=Stage.ON_ERROR, answer=as_errors))] if self.speaks_graph else found
 
     def _changes(self) -> list[tuple[Told, Change]]:
         """What changes answers, in order."""
@@ -562,7 +569,8 @@ class _Folding:
         if self.graph is not None:
             documents = self.graph.documents
             view = self.view
-            step = as_asked(documents, self._knowing()) if view is None else asked_by(view, documents)
+            screens = [part.look for _, part in self.of(Screening) if isinstance(part, Screening)]
+            step = as_asked(documents, self._knowing(), screens) if view is None else asked_by(view, documents)
             named.append(NamedStep(Stage.PERMIT, step, (_DOCUMENT,)))
         return named + self._steps(Stage.PERMIT)
 

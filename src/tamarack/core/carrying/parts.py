@@ -129,6 +129,13 @@ class Knowing(Part):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Screening(Part):
+    """Looks at the texts of GraphQL documents before they are read, and may refuse the call."""
+
+    look: Callable[[Sequence[str]], Refusal | None]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Limit(Part):
     """Counts calls, or tokens, by a key. Of `limiter` and `quota` one is set."""
 
@@ -246,6 +253,7 @@ RUNNERS: dict[type[Part], frozenset[Stage]] = {
     Opening: frozenset((Stage.IDENTIFY,)),
     Reading: frozenset((Stage.PERMIT,)),
     Knowing: frozenset((Stage.PERMIT,)),
+    Screening: frozenset((Stage.PERMIT,)),
     Limit: frozenset((Stage.METER,)),
     Cost: frozenset((Stage.METER,)),
     Telling: frozenset((Stage.METER,)),

@@ -73,7 +73,6 @@ class Operation(Published):
         "retry",
         "route",
         "settles",
-        "speaks_graph",
         "take",
         "time_limits",
         "traced",
@@ -100,7 +99,6 @@ class Operation(Published):
         cached_by: Told | None = None,
         retry: RetryRules | None = None,
         time_limits: TimeLimits | None = None,
-        speaks_graph: bool = False,
     ) -> None:
         super().__init__(facts.api, facts.version, facts.name, facts.backend, facts.base_path, facts.body_limit,
                          facts.secret, facts.limit_fields, facts.parameters, facts.mocks, facts.ending,
@@ -123,8 +121,6 @@ class Operation(Published):
         self.caching = caching
         self.cached_by = cached_by
         """The policy that says what is kept."""
-        self.speaks_graph = speaks_graph
-        """Whether refusals are told as errors of GraphQL."""
         self.retry = retry
         self.time_limits = time_limits
         self.settles = bool(watches) or caching is not None or (meter is not None and meter.reserves)
@@ -192,6 +188,8 @@ class Operation(Published):
                         began = max(ended_at[:_METER_ENDED])
                         call.trace.metered(call, self.named, refusal, (ended_at[_METER_ENDED] - began) / 1000)
                 if refusal is not None:
+                    if call.graph is not None:
+                        call.graph.not_admitted(call, refusal)
                     return refusal
         for step in lane.later:
             refusal = step(call)

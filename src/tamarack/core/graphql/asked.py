@@ -12,7 +12,7 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Knowing
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.graphql.document import LONGEST_NAME, MOST_TOKENS, Document, DocumentProblem, Operation, read
-from tamarack.core.graphql.request import JSON, GraphRequest, asks_by_query, of_body, of_query
+from tamarack.core.graphql.request import JSON, GraphRequest, RequestProblem, asks_by_query, of_body, of_query
 from tamarack.core.graphql.schema import Graph
 from tamarack.core.graphql.withheld import Withheld, without
 from tamarack.core.shaping.json_bodies import dump
@@ -25,10 +25,13 @@ Closed = Callable[[str], bool]
 
 _NO_JSON = Refusal(REASONS["bad-graphql"], status=415, detail="A request has the media type application/json.")
 _TOO_LARGE = Refusal(REASONS["too-large"])
-_NO_DOCUMENT = Refusal(REASONS["bad-graphql"], detail="The request has no document: it is empty.")
-_NO_BODY = Refusal(REASONS["bad-graphql"], detail="A GET has its document in the address, and no body; leave that out.")
+_NO_DOCUMENT = Refusal(REASONS["bad-graphql"], status=400, detail="The request has no document: it is empty.")
+_NO_BODY = Refusal(
+    REASONS["bad-graphql"], status=400, detail="A GET has its document in the address, and no body; leave that out."
+)
 _TWICE = Refusal(
     REASONS["bad-graphql"],
+    status=400,
     detail="A POST has its document in the body; leave `query`, `variables`, `operationName`, `extensions` and"
     " `documentId` out of the address.",
 )
@@ -103,9 +106,18 @@ class GraphAsked:
         asked = [[one.query, one.operation, one.variables] for one in self.sent]
         return blake2b(dump([self.batch, asked]), digest_size=16).hexdigest().encode()
 
+    def not_admitted(self, call: Call, refusal: Refusal) -> None:
+        """A limit refused the call: for a moment nothing new is read for its caller."""
+        self.documents.spare(_asker(call), refusal, call.now)
+
     def used(self) -> dict[str, None]:
         """Every field that it asks for."""
         return {name: None for run in self.runs for name in run.operation.used}
+
+
+def _asker(call: Call) -> str:
+    """Whose documents are read."""
+    return call.caller.application_id if call.caller is not None else call.address
 
 
 class Documents:
@@ -113,6 +125,10 @@ class Documents:
 
     MOST = 2_000
     MOST_CHARACTERS = 4_000_000
+    MOST_SPARED = 10_000
+    SPARED_S = 1.0
+    """For how long nothing new is read for a caller that is over a limit: reading comes before limits are asked, which
+    may count what a document costs, and takes its time."""
 
     def __init__(self, graph: Graph | None) -> None:
         self.graph = graph
@@ -120,6 +136,24 @@ class Documents:
         self._size = 0
         self._without: OrderedDict[tuple[str, str, frozenset[str]], Withheld] = OrderedDict()
         self._without_size = 0
+        self._spared: dict[str, tuple[Refusal, float]] = {}
+
+    def spare(self, asker: str, refusal: Refusal, now: float) -> None:
+        """Read nothing new for someone for a moment, who is refused so instead."""
+        if len(self._spared) >= self.MOST_SPARED:
+            self._spared.clear()
+        self._spared[asker] = refusal, now + self.SPARED_S
+
+    def spared(self, call: Call, texts: Sequence[str]) -> Refusal | None:
+        """Why nothing new is read for a caller at present; None where it is, or where all is known already."""
+        found = self._spared.get(_asker(call)) if self._spared else None
+        if found is None or all(text in self._kept for text in texts):
+            return None
+        refusal, until = found
+        if call.now < until:
+            return refusal
+        del self._spared[_asker(call)]
+        return None
 
     def read(self, text: str) -> Document:
         """A document, read or kept; what is wrong with one is kept too. Raises `DocumentProblem`."""
@@ -170,7 +204,13 @@ class Documents:
         return found
 
 
-def as_asked(documents: Documents, knowing: Knowing | None = None) -> Callable[[Call], Refusal | None]:
+Screen = Callable[[Sequence[str]], Refusal | None]
+"""What looks at the texts of documents before they are read."""
+
+
+def as_asked(
+    documents: Documents, knowing: Knowing | None = None, screens: Sequence[Screen] = ()
+) -> Callable[[Call], Refusal | None]:
     """The step that reads what a call asks. `knowing` are documents that are known by an id."""
     known = documents.graph is not None
     by_id = knowing.by_id if knowing is not None else {}
@@ -185,16 +225,24 @@ def as_asked(documents: Documents, knowing: Knowing | None = None) -> Callable[[
                     return _NO_BODY
                 requests, batch = [of_query(call.query, find)], False
             else:
+                if not call.length:
+                    return _NO_DOCUMENT
                 if not call.media.lower().startswith(JSON):
                     return _NO_JSON
                 if call.body is None:
-                    return _TOO_LARGE if call.length else _NO_DOCUMENT
+                    return _TOO_LARGE
                 if call.query and asks_by_query(call.query):
                     return _TWICE
                 requests, batch = of_body(call.body, find)
             if only and any(one.query.strip() not in registered for one in requests):
                 return Refusal(REASONS["unknown-document"], policy=only)
-            read_ones = documents.each([one.query for one in requests])
+            texts = [one.query for one in requests]
+            for screen in screens:
+                if (refusal := screen(texts)) is not None:
+                    return refusal
+            if (refusal := documents.spared(call, texts)) is not None:
+                return refusal
+            read_ones = documents.each(texts)
             runs = [
                 Run(document.chosen(one.operation), one.variables, one)
                 for document, one in zip(read_ones, requests, strict=True)
@@ -251,4 +299,5 @@ def refused(problem: DocumentProblem, policy: str = "") -> Refusal:
     """The refusal of a document."""
     words = str(problem)
     told = f"{words[:1].upper()}{words[1:]}."
-    return Refusal(REASONS[problem.code], (), policy, words[:200], told, places=problem.places)
+    status = 400 if isinstance(problem, RequestProblem) else 0
+    return Refusal(REASONS[problem.code], (), policy, words[:200], told, status, places=problem.places)

@@ -23,6 +23,11 @@ Known = Callable[[str], str | None]
 """A document by its id; None for one that is not known."""
 
 
+class RequestProblem(DocumentProblem):
+    """What is no request at all, whatever its document: it is answered with a status of its own, to older clients too
+    (GraphQL over HTTP, 6.4.1)."""
+
+
 class GraphRequest(NamedTuple):
     """One document that is to be run."""
 
@@ -38,10 +43,10 @@ def of_body(body: bytes, known: Known) -> tuple[list[GraphRequest], bool]:
     try:
         told = load(body)
     except ValueError:
-        raise DocumentProblem("the body is not JSON; it is an object with the document as its query") from None
+        raise RequestProblem("the body is not JSON; it is an object with the document as its query") from None
     if isinstance(told, list):
         if not 1 <= len(told) <= MOST_BATCHED:
-            raise DocumentProblem(f"a batch holds 1 to {MOST_BATCHED} requests; this one has {len(told)}")
+            raise RequestProblem(f"a batch holds 1 to {MOST_BATCHED} requests; this one has {len(told)}")
         return [_request(one, known) for one in told], True
     return [_request(told, known)], False
 
@@ -56,38 +61,38 @@ def of_query(query: bytes, known: Known) -> GraphRequest:
     try:
         pairs = parse_qsl(query.decode("ascii"), keep_blank_values=True, strict_parsing=bool(query), max_num_fields=50)
     except (ValueError, UnicodeDecodeError):
-        raise DocumentProblem("the query string cannot be read") from None
+        raise RequestProblem("the query string cannot be read") from None
     found: dict[str, Any] = {}
     for name, value in pairs:
         if name in _NAMES:
             if name in found:
-                raise DocumentProblem(f"`{name}` is given more than once")
+                raise RequestProblem(f"`{name}` is given more than once")
             found[name] = value
     for name in ("variables", "extensions"):
         if name in found:
             try:
                 found[name] = load(found[name].encode())
             except ValueError:
-                raise DocumentProblem(f"`{name}` is not JSON") from None
+                raise RequestProblem(f"`{name}` is not JSON") from None
     return _request(found, known)
 
 
 def _request(told: Any, known: Known) -> GraphRequest:
     if not isinstance(told, dict):
-        raise DocumentProblem("a request is an object with the document as its query")
+        raise RequestProblem("a request is an object with the document as its query")
     id = told.get("documentId")
     if id is not None:
         told = _with_document(told, id, known)
     query, operation, variables = told.get("query"), told.get("operationName"), told.get("variables")
     if not isinstance(query, str) or not query.strip():
-        raise DocumentProblem("the request has no document: `query` is a text that is not empty")
+        raise RequestProblem("the request has no document: `query` is a text that is not empty")
     if operation is not None and not isinstance(operation, str):
-        raise DocumentProblem("`operationName` is a text, or is left out")
+        raise RequestProblem("`operationName` is a text, or is left out")
     if variables is not None and not isinstance(variables, dict):
-        raise DocumentProblem("`variables` is an object, or is left out")
+        raise RequestProblem("`variables` is an object, or is left out")
     extensions = told.get("extensions")
     if extensions is not None and not isinstance(extensions, dict):
-        raise DocumentProblem("`extensions` is an object, or is left out")
+        raise RequestProblem("`extensions` is an object, or is left out")
     sent = {name: told[name] for name in _SENT if name in told}  # what is not known here could mean anything there
     return GraphRequest(query, operation or "", variables or {}, sent)
 
@@ -95,9 +100,9 @@ def _request(told: Any, known: Known) -> GraphRequest:
 def _with_document(told: dict[str, Any], id: Any, known: Known) -> dict[str, Any]:
     """A request with its document in place of the id (GraphQL over HTTP, persisted documents)."""
     if not isinstance(id, str):
-        raise DocumentProblem("`documentId` is a text, or is left out")
+        raise RequestProblem("`documentId` is a text, or is left out")
     if told.get("query") is not None:
-        raise DocumentProblem("a request has a `query` or a `documentId`, not both")
+        raise RequestProblem("a request has a `query` or a `documentId`, not both")
     document = known(id)
     if document is None:
         raise DocumentProblem(f"no document is known by the id {id[:80]!r}", "unknown-document")

@@ -7,7 +7,6 @@ from urllib.parse import urlencode
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Reason, Refusal
-from tamarack.core.graphql.answer import errors_of
 from tamarack.core.http.fields import field_line
 from tamarack.core.shaping.error_answers import in_place_of
 
@@ -86,12 +85,4 @@ class Problems:
         )
         if operation is None:
             return told
-        if getattr(operation, "speaks_graph", False):
-            told = self._as_graph(told, refusal, call)
         return in_place_of(told, refusal, call) if operation.errors else told
-
-    def _as_graph(self, told: Reply, refusal: Refusal, call: Call) -> Reply:
-        """The same in the form that GraphQL clients read."""
-        detail, page = refusal.detail or refusal.reason.detail, f"{self.portal_url}/reasons/{refusal.reason.code}"
-        status, media, body = errors_of(refusal, call, detail, page)
-        return Reply(status, told.fields.replace(_FIELDS, b"content-type: %b\r\n" % media, 1), body)

@@ -23,6 +23,8 @@ from tamarack.demo.world import PORTS, VESSELS
 
 DOCUMENT = Path(__file__).parents[1] / "configuration" / "documents" / "fleet-graph-1.yaml"
 _BERTHS = 2
+_NOT_RUN = 0
+"""The status of what is a request, and whose document cannot be run: older clients are told so with 200."""
 _EVENTS = b"text/event-stream"
 _TOLD = 4
 _BETWEEN_S = 0.2
@@ -147,9 +149,13 @@ class FleetGraph:
         if _EVENTS in accept.lower():
             await self._stream(scope["method"], scope["query_string"], body, send)
             return
-        status, told = self.run(scope["method"], scope["query_string"], body)
-        if status == 400 and not newer and "errors" in told:
-            status = 200
+        media = dict(scope["headers"]).get(b"content-type", b"").lower()
+        if scope["method"] == "POST" and body and not media.startswith(JSON):
+            status, told = 415, {"errors": [{"message": "a request has the media type application/json"}]}
+        else:
+            status, told = self.run(scope["method"], scope["query_string"], body)
+        if status == _NOT_RUN:
+            status = 400 if newer else 200
         fields = [(b"content-type", RESPONSE if newer else JSON)]
         if status == 405:
             fields.append((b"allow", b"GET, POST"))
@@ -186,11 +192,13 @@ class FleetGraph:
             return 405, {"errors": [{"message": "send a document by GET or POST"}]}
         try:
             if _subscribes(text, named):
-                return 400, {"errors": [{"message": "a subscription is answered by events: Accept: text/event-stream"}]}
+                return _NOT_RUN, {
+                    "errors": [{"message": "a subscription is answered by events: Accept: text/event-stream"}]
+                }
             done = graphql_sync(self._schema, text, Root(), variable_values=variables, operation_name=named)
         except GraphQLError as error:
-            return 400, {"errors": [error.formatted]}
-        return (400 if done.data is None and done.errors else 200), done.formatted
+            return _NOT_RUN, {"errors": [error.formatted]}
+        return (_NOT_RUN if done.data is None and done.errors else 200), done.formatted
 
 
 def _subscribes(text: str, named: str | None) -> bool:
@@ -206,11 +214,14 @@ def _asked(method: str, query: bytes, body: bytes) -> tuple[str, dict[str, Any],
     """Document, variables and operation of a request. Raises ValueError."""
     try:
         asked = orjson.loads(body) if method == "POST" else _of_query(query)
-        text, variables, named = asked["query"], asked.get("variables") or {}, asked.get("operationName")
+        text, named = asked["query"], asked.get("operationName")
+        variables, extensions = ({} if asked.get(name) is None else asked[name] for name in ("variables", "extensions"))
     except (ValueError, KeyError, TypeError, AttributeError):
         raise ValueError("a request is an object with a query") from None
-    if not isinstance(text, str) or not isinstance(variables, dict) or not isinstance(named, str | None):
-        raise ValueError("a request has a text as its query, an object of variables, and a text as operationName")
+    if not isinstance(text, str) or not isinstance(named, str | None):
+        raise ValueError("a request has a text as its query, and as its operationName")
+    if not isinstance(variables, dict) or not isinstance(extensions, dict):
+        raise ValueError("a request has objects as its variables and extensions")
     return text, variables, named
 
 

@@ -1,12 +1,12 @@
 """GraphQL limits: how deep, wide and costly a document may be, how many come at once, and if the schema is told."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, PlainSerializer, model_validator
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.parts import Check, Part
+from tamarack.core.carrying.parts import Check, Part, Screening
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
 from tamarack.core.graphql.asked import GraphAsked
@@ -141,14 +141,20 @@ class Bound(NamedTuple):
         return self.has > self.most
 
 
+def text_bounds(policy: GraphqlLimits, texts: Sequence[str]) -> list[Bound]:
+    """The bounds that can be looked at before documents are read."""
+    return [
+        Bound("number of documents in the call", len(texts), policy.batch, "send them one by one"),
+        Bound("length of the document in characters", max(map(len, texts)), policy.longest, "send a shorter one"),
+    ]
+
+
 def bounds(policy: GraphqlLimits, asked: GraphAsked, weights: Mapping[str, int]) -> list[Bound]:
     """Every bound of a policy with what a call has of it, in the order in which they are looked at. Notes the cost."""
     operations = [run.operation for run in asked.runs]
     asked.cost = sum(run.operation.cost(run.variables, policy.list_size, weights) for run in asked.runs)
     found = [
-        Bound("number of documents in the call", len(asked.runs), policy.batch, "send them one by one"),
-        Bound("length of the document in characters", max(len(run.request.query) for run in asked.runs),
-              policy.longest, "send a shorter one"),
+        *text_bounds(policy, [run.request.query for run in asked.runs]),
         Bound("depth", asked.depth, policy.depth, "ask for fewer levels"),
         Bound("number of root fields", max(one.roots for one in operations), policy.roots, "ask for fewer at once"),
         Bound("number of fields", sum(one.fields for one in operations), policy.fields, "ask for fewer"),
@@ -157,6 +163,15 @@ def bounds(policy: GraphqlLimits, asked: GraphAsked, weights: Mapping[str, int])
     if policy.cost:
         found.append(Bound("cost", asked.cost, policy.cost, "ask for fewer levels or shorter lists"))
     return found
+
+
+def _over(policy: GraphqlLimits, found: Sequence[Bound]) -> Refusal | None:
+    """The refusal for the first bound that a call is over."""
+    for bound in found:
+        if bound.is_over:
+            told = f"The {bound.what} is {bound.has:,}, and may be {bound.most:,}; {bound.mend}."
+            return Refusal(REASONS["over-graphql-limit"], (), policy.name, f"{bound.what} {bound.has}", told)
+    return None
 
 
 def _compile(policy: GraphqlLimits, surroundings: Surroundings) -> list[Part]:
@@ -168,12 +183,7 @@ def _compile(policy: GraphqlLimits, surroundings: Surroundings) -> list[Part]:
             return None
         if policy.introspection == "closed" and any(run.operation.introspects for run in asked.runs):
             return Refusal(REASONS["introspection-closed"], policy=policy.name)
-        for bound in bounds(policy, asked, weights):
-            if bound.is_over:
-                told = f"The {bound.what} is {bound.has:,}, and may be {bound.most:,}; {bound.mend}."
-                note = f"{bound.what} {bound.has}"
-                return Refusal(REASONS["over-graphql-limit"], (), policy.name, note, told)
-        return None
+        return _over(policy, bounds(policy, asked, weights))
 
     def reads(call: Call) -> list[tuple[str, str]]:
         asked: GraphAsked | None = call.graph
@@ -187,7 +197,10 @@ def _compile(policy: GraphqlLimits, surroundings: Surroundings) -> list[Part]:
             ("aliases", str(sum(one.aliases for one in operations))),
         ]
 
-    return [Check(stage=Stage.PERMIT, run=run, reads=reads)]
+    return [
+        Screening(stage=Stage.PERMIT, look=lambda texts: _over(policy, text_bounds(policy, texts))),
+        Check(stage=Stage.PERMIT, run=run, reads=reads),
+    ]
 
 
 def _bounds(policy: GraphqlLimits) -> list[str]:
