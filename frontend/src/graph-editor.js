@@ -47,21 +47,39 @@ const colours = HighlightStyle.define([
   { tag: [tags.bracket, tags.paren, tags.brace, tags.squareBracket], color: "var(--ink-soft)" },
 ]);
 
+// What is selected, as the browser has it: the editor may not have heard of it yet.
+function selected(view) {
+  const shown = view.root.getSelection?.();
+  if (!shown?.anchorNode || !view.contentDOM.contains(shown.anchorNode) || !view.contentDOM.contains(shown.focusNode)) {
+    const { from, to } = view.state.selection.main;
+    return [from, to];
+  }
+  const ends = [
+    view.posAtDOM(shown.anchorNode, shown.anchorOffset),
+    view.posAtDOM(shown.focusNode, shown.focusOffset),
+  ];
+  return ends.sort((one, other) => one - other);
+}
+
 // What is typed over a selection, or deletes one, is done by the editor. Left to the browser, it would try to keep the look
 // of what goes by an inline style, which the pages' content policy does not let in.
 const replacing = EditorView.domEventHandlers({
   beforeinput(event, view) {
-    const { from, to } = view.state.selection.main;
     const deletes = event.inputType.startsWith("delete");
-    if (from === to || view.composing || !(deletes || (event.inputType === "insertText" && event.data !== null))) {
-      return false;
-    }
+    if (view.composing || !(deletes || (event.inputType === "insertText" && event.data !== null))) return false;
+    const [from, to] = selected(view);
+    if (from === to) return false;
     event.preventDefault();
-    const text = deletes ? "" : event.data;
-    const userEvent = deletes ? "delete.selection" : "input.type";
-    const change = () => view.state.update(view.state.replaceSelection(text), { userEvent, scrollIntoView: true });
+    const insert = deletes ? "" : event.data;
+    const change = () =>
+      view.state.update({
+        changes: { from, to, insert },
+        selection: { anchor: from + insert.length },
+        userEvent: deletes ? "delete.selection" : "input.type",
+        scrollIntoView: true,
+      });
     const taken =
-      !deletes && view.state.facet(EditorView.inputHandler).some((handler) => handler(view, from, to, text, change));
+      !deletes && view.state.facet(EditorView.inputHandler).some((handler) => handler(view, from, to, insert, change));
     if (!taken) view.dispatch(change());
     return true;
   },
