@@ -51,13 +51,15 @@ class Fleet:
         schema: str = SDL,
         groups: Sequence[str] = (),
         views: Mapping[str, tuple[str, str]] = {},
+        fields: Sequence[Mapping[str, Any]] = (),
     ) -> None:
         operations = [{"call": "post /"}, {"call": "get /"}, *({"call": call} for call in views)]
         described: dict[str, Any] = {SCHEMA: schema, "paths": {}}
         for call, (text, gives) in views.items():
             shown, _, path = call.partition(" ")
             described["paths"].setdefault(path, {})[shown] = {VIEW: {"document": text, "gives": gives}}
-        own = {"policies": [API_KEY, *policies], "operations": operations, "document": "0" * 64}
+        own = {"policies": [API_KEY, *policies], "operations": operations, "document": "0" * 64,
+               "fields": list(fields)}  # fmt: skip
         made = configuration(version=own)
         graph = made.apis[0].model_copy(update={"style": "graphql"})
         made = made.model_copy(update={"apis": (graph,)})

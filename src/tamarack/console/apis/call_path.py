@@ -6,9 +6,9 @@ Everything is read from `core.configuration.effective`, so the drawing shows wha
 from dataclasses import dataclass, field
 
 from tamarack.core.configuration.effective import EVERYWHERE, Placement, answers_alone, closed, held, is_open, placed
-from tamarack.core.configuration.model import Api, Configuration, Operation, Version
+from tamarack.core.configuration.model import FIELD_METHOD, Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
-from tamarack.core.policies import AnyPolicy, kind_of
+from tamarack.core.policies import KINDS, AnyPolicy, kind_of
 from tamarack.core.stages import DRAWN, Stage
 
 
@@ -36,6 +36,8 @@ class Row:
     subtitle: str
     cells: dict[Stage, list[Slip]] = field(default_factory=dict)
     can_add: bool = True
+    stages: frozenset[Stage] | None = None
+    """Where policies may be placed; None for every stage."""
 
 
 def call_path(
@@ -54,7 +56,7 @@ def call_path(
         Row("api", f"{api.title} {version.version}", "whole API"),
     ]
     if operation is not None:
-        drawn.append(Row("operation", operation.call, "this operation"))
+        drawn.append(_inner(operation))
     by_level = {row.level: row for row in drawn}
     for one in rows:
         kind = kind_of(one.policy)
@@ -96,6 +98,14 @@ def call_path(
             row.cells[Stage.METER] = [Slip("Limits", brief, fixed=True)]
         drawn.append(row)
     return drawn
+
+
+def _inner(operation: Operation) -> Row:
+    """The row of an operation, or of a field of a graph, where only some kinds may stand."""
+    if operation.method != FIELD_METHOD:
+        return Row("operation", operation.call, "this operation")
+    stages = frozenset(kind.stage for kind in KINDS.values() if kind.on_fields)
+    return Row("operation", operation.path, "calls that ask for it", stages=stages)
 
 
 def _live(

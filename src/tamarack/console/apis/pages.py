@@ -27,8 +27,11 @@ from tamarack.console.page import (
 )
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain
-from tamarack.core.configuration.model import Api, Configuration, Version, check
+from tamarack.core.configuration.model import FIELD_METHOD, Api, Configuration, Version, check
 from tamarack.core.configuration.plans import Plan
+from tamarack.core.graphql.described import schema_in
+from tamarack.core.graphql.names import FIELD
+from tamarack.core.graphql.schema import graph_of
 from tamarack.core.life_cycle.ending import ending_of, standing_successor
 from tamarack.core.life_cycle.states import why_not
 from tamarack.core.openapi.excerpt import excerpt
@@ -84,8 +87,25 @@ def index() -> Any:
 @requires("see")
 def page(api: str, version: str) -> Any:
     found, inside = the_version(api, version)
+    if "field" in request.args:
+        return _to_field(found, inside, request.args["field"].strip())
     guide = guide_values(guide_for(found, inside))
     return render("apis/call_path.html", tab="call path", **guide, **path_values(found, inside))
+
+
+def _to_field(found: Api, inside: Version, field: str) -> Any:
+    """To the call path of what asks for a field of a graph."""
+    here = {"api": found.name, "version": inside.version}
+    if found.style != "graphql" or not FIELD.fullmatch(field):
+        refuse(f"{field[:100]!r} is no field of a graph; write it like Query.vessels, or Vessel.* for a type.")
+        return back_to("apis.page", **here)
+    schema = schema_in(documents.document_tree(db(), inside.document)) if inside.document else ""
+    kind, _, name = field.partition(".")
+    known = graph_of(schema).fields if schema else {}
+    if schema and (kind not in known or (name != "*" and name not in known[kind])):
+        refuse(f"The schema has no {field}; its fields are under Graph.")
+        return back_to("apis.page", **here)
+    return back_to("apis.page", operation=f"{FIELD_METHOD} {field}", **here)
 
 
 def path_values(found: Api, inside: Version) -> dict[str, Any]:

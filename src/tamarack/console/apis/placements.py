@@ -4,7 +4,7 @@ from flask import abort, request
 
 from tamarack.console.apis.versions import replace_version
 from tamarack.console.page import acting, draft
-from tamarack.core.configuration.model import Api, Version
+from tamarack.core.configuration.model import FIELD_METHOD, Api, Operation, Version
 from tamarack.core.policies import KINDS, AnyPolicy
 from tamarack.core.policies.kind import PolicyKind
 from tamarack.core.policies.written import row_of
@@ -48,12 +48,20 @@ def put_at(
         return drafting.save(db(), acting(), "everywhere", "", Everywhere(policies=policies), summary, expected)
     if level == "api":
         changed = version.model_copy(update={"policies": policies})
+    elif call.startswith(f"{FIELD_METHOD} "):
+        changed = version.model_copy(update={"fields": fields_with(version, call, policies)})
     else:
         operations = tuple(
             one.model_copy(update={"policies": policies}) if one.call == call else one for one in version.operations
         )
         changed = version.model_copy(update={"operations": operations})
     return drafting.save(db(), acting(), "api", api.name, replace_version(api, changed), summary, expected)
+
+
+def fields_with(version: Version, call: str, policies: tuple[AnyPolicy, ...]) -> tuple[Operation, ...]:
+    """The fields of a graph that have policies, with those of one put anew; without policies it is none of them."""
+    there = [one for one in version.fields if one.call != call]
+    return (*there, Operation(call=call, policies=policies)) if policies else tuple(there)
 
 
 def where_words(level: str, api: Api, version: Version, call: str) -> str:

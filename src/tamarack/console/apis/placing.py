@@ -9,7 +9,7 @@ from tamarack.console.apis.pages import head_values
 from tamarack.console.apis.placements import kind_named, level_asked, policies_at, policy_named, where_words
 from tamarack.console.apis.versions import replace_version, the_version
 from tamarack.console.page import acting, back_to, done, draft, render, requires
-from tamarack.core.configuration.model import Api, Version
+from tamarack.core.configuration.model import FIELD_METHOD, Api, Version
 from tamarack.core.policies import KINDS, AnyPolicy, kind_of
 from tamarack.core.policies.written import WrittenPolicy
 from tamarack.store.draft import queries as drafting
@@ -37,7 +37,7 @@ class Place:
 def _places(found: Api, inside: Version, policy: AnyPolicy, level: str, call: str) -> list[Place]:
     here = {"everywhere": EVERYWHERE, "api": API}.get(level, call)
     rows = [(EVERYWHERE, draft().everywhere, ""), (API, inside.policies, "")]
-    rows += [(one.call, one.policies, one.path) for one in inside.operations]
+    rows += [(one.call, one.policies, one.path) for one in inside.places]
     return [
         Place(name, _replaced(policy, policies), _wrong(policy, name, path, inside), name == here)
         for name, policies, path in rows
@@ -58,6 +58,8 @@ def _wrong(policy: AnyPolicy, name: str, path: str, inside: Version) -> str:
     level = {EVERYWHERE: "everywhere", API: "api"}.get(name, "operation")
     if level not in kind.levels:
         return "its author lets it stand elsewhere"
+    if name.startswith(f"{FIELD_METHOD} "):
+        return "" if kind.on_fields else "this kind holds for whole calls"
     if isinstance(policy, WrittenPolicy) and policy.definition is not None and level == "everywhere":
         private = policy.definition.api
         return f"it is private to {private}" if private else ""
@@ -117,10 +119,13 @@ def place(api: str, version: str) -> Any:
     changed = inside.model_copy(
         update={
             "policies": _put(inside.policies, policy, API, to, here if moves else ""),
-            "operations": tuple(
-                one.model_copy(update={"policies": _put(one.policies, policy, one.call, to, here if moves else "")})
-                for one in inside.operations
-            ),
+            **{
+                name: tuple(
+                    one.model_copy(update={"policies": _put(one.policies, policy, one.call, to, here if moves else "")})
+                    for one in places
+                )
+                for name, places in (("operations", inside.operations), ("fields", inside.fields))
+            },
         }
     )
     title = kind_of(policy).title
@@ -183,7 +188,7 @@ def _all() -> list[Placed]:
             found += [Placed(policy, called, "api", api.name, version.version, "") for policy in version.policies]
             found += [
                 Placed(policy, f"{called}, {one.call}", "operation", api.name, version.version, one.call)
-                for one in version.operations
+                for one in version.places
                 for policy in one.policies
             ]
     return found

@@ -22,7 +22,7 @@ from tamarack.console.apis.versions import the_version
 from tamarack.console.page import acting, back_to, done, draft, may, refuse, render, requires
 from tamarack.core.configuration.effective import Placement, placed
 from tamarack.core.configuration.explain import source_of
-from tamarack.core.configuration.model import Api, Version
+from tamarack.core.configuration.model import FIELD_METHOD, Api, Version
 from tamarack.core.policies import AnyPolicy, Policy, kind_of
 from tamarack.core.policies.kind import PolicyKind
 from tamarack.core.policies.written import NoSuchKind, WrittenPolicy, as_kept, as_placed, value_problems
@@ -67,6 +67,8 @@ class Placed:
 
     def replaces(self, kind: PolicyKind, name: str) -> Placement | None:
         """The placement further out whose policy one of this name would replace here."""
+        if self.call.startswith(f"{FIELD_METHOD} "):
+            return None  # what stands on a field holds beside all others
         levels = {"everywhere": 0, "api": 1, "operation": 2}
         outer = placed(draft(), self.api, self.version, self.version.operation(self.call))[: levels[self.level]]
         return next(
@@ -117,6 +119,8 @@ def choose(api: str, version: str) -> Any:
         for kind in kinds_for("" if level == "everywhere" else api)
         if kind.stage.value == stage and level in kind.levels and not (level == "everywhere" and kind.only_inside)
     ]
+    if request.args.get("operation", "").startswith(f"{FIELD_METHOD} "):
+        kinds = [kind for kind in kinds if kind.on_fields]
     if not name and len(kinds) == 1:
         name = kinds[0].kind
     if not name:
@@ -239,6 +243,8 @@ def save(api: str, version: str) -> Any:
     old_name = request.form.get("old_name", "")
     policy, form = _read(kind, there, old_name)
     again = {"level": level, "kind": kind, "form": form, "old_name": old_name, "beside": _beside()}
+    if call.startswith(f"{FIELD_METHOD} ") and not (kind.on_fields and found.style == "graphql"):
+        abort(400, f"{kind.title} cannot stand on {call}: it holds for whole calls.")
     if policy is None:
         return _panel(found, inside, **again), 422
     if _beside() == "beside":

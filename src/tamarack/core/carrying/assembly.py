@@ -57,6 +57,7 @@ from tamarack.core.graphql.answer import as_errors
 from tamarack.core.graphql.as_rest import LARGEST_ANSWER as LARGEST_VIEWED
 from tamarack.core.graphql.as_rest import asked_by, given_by, sent_as_document
 from tamarack.core.graphql.asked import as_asked, no_web_socket, sent_as_asked
+from tamarack.core.graphql.on_field import where_asked
 from tamarack.core.graphql.request import JSON as GRAPH_MEDIA
 from tamarack.core.graphql.request import LARGEST as LARGEST_GRAPH
 from tamarack.core.graphql.rest_view import RestView, view_of
@@ -180,7 +181,10 @@ class Workshop:
                 self.directory, self.material, self.environment, placed.placement, realm, self.counters, described,
                 resource,
             )  # fmt: skip
-            found = self._made[key] = tuple(kind.compile(placed.policy, surroundings))
+            found = tuple(kind.compile(placed.policy, surroundings))
+            if placed.field:
+                found = tuple(where_asked(placed.field, part) for part in found)
+            self._made[key] = found
             for part in found:
                 check_runner(part)
                 if isinstance(part, Limit) and part.limiter is not None:
@@ -583,16 +587,21 @@ class _Folding:
         trial = self._trial_limit()
         if self.retired or (self.is_open and not limits and not costs and self.cap is None and trial is None):
             return None
-        pairs = [(limit.limiter, limit.key) for limit in limits if limit.limiter is not None]
+        pairs = [(limit.limiter, limit.key) for limit in limits if limit.limiter is not None and limit.when is None]
+        some = [(one.limiter or one.quota, one.key, one.when) for one in limits if one.when is not None]
         if self.cap is not None:
             pairs.append((self.cap, _everyone))
         quotas: list[tuple[QuotaMeter, Callable[[Call], str]]] = [
-            (limit.quota, limit.key) for limit in limits if limit.quota is not None
+            (limit.quota, limit.key) for limit in limits if limit.quota is not None and limit.when is None
         ]
         plans = {} if self.is_open else self.plans.meters(self.version.api, self.name)
-        counted = quotas or any(plan.quota is not None for plan in plans.values())
+        counted = (
+            quotas
+            or any(one.quota is not None for one in limits)
+            or any(plan.quota is not None for plan in plans.values())
+        )
         log = self.shop.log if counted else None
-        return Meter(pairs, plans, max(costs, default=1), quotas, log, trial, cost_of)
+        return Meter(pairs, plans, max(costs, default=1), quotas, log, trial, cost_of, some)
 
     def _trial_limit(self) -> tuple[Limiter, Key] | None:
         """What calls without a subscription count against while the version is a preview: one count for all of it."""

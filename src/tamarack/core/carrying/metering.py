@@ -82,6 +82,7 @@ class Meter:
         "_budgets",
         "_pairs",
         "_quotas",
+        "_some",
         "_tokens",
         "cost",
         "cost_of",
@@ -102,7 +103,10 @@ class Meter:
         log: QuotaLog | None = None,
         trial: tuple[Limiter, Key] | None = None,
         cost_of: Callable[[Call], int] | None = None,
+        some: Sequence[tuple[Any, Key, Callable[[Call], bool]]] = (),
     ) -> None:
+        self._some = tuple(some)
+        """The limiters and quotas that count some calls alone."""
         self.cost_of = cost_of
         """What one call counts as, where calls differ in that."""
         self.trial = trial
@@ -113,7 +117,8 @@ class Meter:
         """The limiters that every call asks."""
         self.plans = plans
         """What each plan adds, by its name."""
-        self.smooth = tuple(limiter for limiter in self.limiters if limiter.hold_us)
+        every = (*self.limiters, *(one for one, _, _ in some if isinstance(one, Limiter)))
+        self.smooth = tuple(limiter for limiter in every if limiter.hold_us)
         """The limiters that let calls wait for their turn."""
         self.log = log
         self._pairs = tuple(pair for pair in pairs if pair[0].counts_calls)
@@ -143,6 +148,11 @@ class Meter:
         elif self.trial is not None:
             limiter, key = self.trial
             asked.append((limiter, key(call), self.cost))
+        if self._some:
+            for one, key, when in self._some:
+                if when(call):
+                    limiter = one if type(one) is Limiter else one.limiter(call.now, grant)
+                    asked.append((limiter, key(call), self.cost))
         if self.cost_of is not None:
             cost = self.cost_of(call)
             asked = [(limiter, key, _within(limiter, cost)) for limiter, key, _ in asked]

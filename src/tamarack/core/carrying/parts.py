@@ -142,6 +142,8 @@ class Limit(Part):
     key: Key
     limiter: Limiter | None = None
     quota: QuotaMeter | None = None
+    when: Callable[[Call], bool] | None = None
+    """For which calls, where not for all."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

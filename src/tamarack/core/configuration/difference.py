@@ -280,6 +280,9 @@ def _version(subject: str, api: str, old: Version, new: Version) -> list[Change]
     changes += _policies(subject, api, old.policies, new.policies)
     was: Operation | None
     now: Operation | None
+    for call, was, now in _pairs(old.fields, new.fields, lambda o: o.call):
+        own = [one.policies if one is not None else () for one in (was, now)]
+        changes += _policies(f"{subject}, {call}", api, own[0], own[1])
     for call, was, now in _pairs(old.operations, new.operations, lambda o: o.call):
         inside = f"{subject}, {call}"
         if was is None:

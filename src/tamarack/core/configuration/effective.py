@@ -11,7 +11,7 @@ browser access, the innermost holds. What is switched off holds nowhere, and rep
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from tamarack.core.configuration.model import Api, Configuration, Operation, Version
+from tamarack.core.configuration.model import FIELD_METHOD, Api, Configuration, Operation, Version
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.stages import Stage
 
@@ -29,6 +29,11 @@ class Placement:
         if not self.api:
             return "everywhere"
         return "operation" if self.call else "api"
+
+    @property
+    def is_field(self) -> bool:
+        """Whether it is a field of a graph: what stands there holds beside all others, and replaces none."""
+        return self.call.startswith(f"{FIELD_METHOD} ")
 
     @property
     def id(self) -> str:
@@ -74,7 +79,7 @@ def held(configuration: Configuration, api: Api, version: Version, operation: Op
     for place, (placement, policies) in enumerate(rows):
         for policy in policies:
             stage = kind_of(policy).stage
-            inner = next((p for p, own in rows[place + 1 :] if _replaces(policy, own)), None)
+            inner = next((p for p, own in rows[place + 1 :] if not p.is_field and _replaces(policy, own)), None)
             found.append(Held(placement, stage, policy, inner))
     return found
 
@@ -88,6 +93,15 @@ def _replaces(outer: AnyPolicy, policies: Iterable[AnyPolicy]) -> bool:
         policy.kind == outer.kind if kind.alone else policy.name == outer.name and kind_of(policy).stage is kind.stage
         for policy in policies
     )
+
+
+def on_fields(api: Api, version: Version) -> list[Held]:
+    """The policies of a graph's fields: they hold, beside all others, for calls whose documents ask for the field."""
+    return [
+        Held(Placement(api.name, version.version, one.call), kind_of(policy).stage, policy)
+        for one in version.fields
+        for policy in one.policies
+    ]
 
 
 def in_force(rows: Iterable[Held]) -> list[Held]:

@@ -12,9 +12,10 @@ from tamarack.core.configuration.effective import (
     held,
     in_force,
     is_open,
+    on_fields,
     tried_freely,
 )
-from tamarack.core.configuration.model import Api, Configuration, Operation, Version
+from tamarack.core.configuration.model import FIELD_METHOD, Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.life_cycle.ending import ending_of, standing_successor
 from tamarack.core.limits.window import in_words
@@ -74,7 +75,8 @@ def explain(
     for cap in configuration.caps:
         text = f"In {cap.environment} all callers together may call {in_words(cap.limits)}; beyond that, 503."
         sentences.append(Sentence(text, f"cap of {cap.environment}"))
-    sentences += _of_policies(in_force(rows), lambda policy: kind_of(policy).sentence(policy))
+    sentences += _of_policies(in_force(rows), _in_full)
+    sentences += _of_fields(api, version, operation, _in_full)
     trial = version.open_trial
     if trial is not None:
         sentences.append(Sentence(trial.said, "state"))
@@ -148,6 +150,7 @@ def explain_outside(
     sentences = explain_ways(configuration, api, version, operation) if not tried_freely(version) else []
     others = [row for row in in_force(rows) if row.stage is not Stage.IDENTIFY or kind_of(row.policy).opens]
     sentences += _of_policies(others, _outside)
+    sentences += _of_fields(api, version, operation, _outside)
     trial = version.open_trial
     if trial is not None:
         sentences.append(Sentence(trial.said_outside, "state", ("over-rate",)))
@@ -168,6 +171,26 @@ def explain_ways(
     """How callers show who they are, as they may know it: one sentence for all ways, or none where anyone may call."""
     rows = [row for row in in_force(held(configuration, api, version, operation)) if row.stage is Stage.IDENTIFY]
     return _of_policies([row for row in rows if not kind_of(row.policy).opens], _outside)
+
+
+def _in_full(policy: AnyPolicy) -> str:
+    return kind_of(policy).sentence(policy)
+
+
+def _of_fields(
+    api: Api, version: Version, operation: Operation | None, say: Callable[[AnyPolicy], str]
+) -> list[Sentence]:
+    """What holds where a document asks for a field of a graph."""
+    if operation is not None and operation.method == FIELD_METHOD:
+        return []  # its own are among those that are told
+    found = []
+    for row in in_force(on_fields(api, version)):
+        words = say(row.policy)
+        if words:
+            asked = row.placement.call.partition(" ")[2]
+            source, reasons = source_of(row.placement), kind_of(row.policy).reasons
+            found.append(Sentence(f"Where a document asks for `{asked}`: {words}", source, reasons))
+    return found
 
 
 def _outside(policy: AnyPolicy) -> str:

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Literal
 
-from tamarack.core.configuration.effective import EVERYWHERE, Placement, held, in_force
+from tamarack.core.configuration.effective import EVERYWHERE, Placement, held, in_force, on_fields
 from tamarack.core.configuration.model import Api, Configuration, Version
 from tamarack.core.configuration.plans import Plan, Product
 from tamarack.core.limits.algorithms import SLICES
@@ -113,8 +113,9 @@ _LAYERS: dict[str, Layer] = {"everywhere": "everywhere", "api": "API", "operatio
 def _of_version(
     configuration: Configuration, api: Api, version: Version, rows: dict[tuple[str, str], LimitRow]
 ) -> None:
+    fields = on_fields(api, version)
     for operation in version.operations:
-        for one in held(configuration, api, version, operation):
+        for one in (*held(configuration, api, version, operation), *fields):
             policy, placement = one.policy, one.placement
             if not isinstance(policy, RateLimit | CallQuota | TokenLimit):
                 continue

@@ -15,6 +15,7 @@ from tamarack.core.configuration.audience import Audience
 from tamarack.core.configuration.backend import Backend
 from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.plans import Part, Product
+from tamarack.core.graphql.names import FIELD
 from tamarack.core.identity.secret_facts import SecretFacts, may_go_to
 from tamarack.core.identity.secret_names import names_in
 from tamarack.core.life_cycle.brown_outs import BrownOut, apart
@@ -46,9 +47,17 @@ def _base_path(value: str) -> str:
     return value
 
 
+FIELD_METHOD = "field"
+"""What a field of a graph begins with where it is named like an operation: `field Query.vessels`."""
+
+
 def _call(value: str) -> str:
     method, _, path = value.strip().partition(" ")
     method, path = method.lower(), path.strip()
+    if method == FIELD_METHOD:
+        if not FIELD.fullmatch(path):
+            raise ValueError(f"{path!r} is no field of a graph; write it like Query.vessels, or Vessel.* for a type")
+        return f"{method} {path}"
     if method not in METHODS:
         raise ValueError(f"{value!r} does not start with a method ({', '.join(METHODS)})")
     check_template(path)
@@ -149,8 +158,16 @@ class Version(Frozen):
     document: str = ""
     policies: tuple[AnyPolicy, ...] = ()
     operations: tuple[Operation, ...] = ()
+    fields: tuple[Operation, ...] = Field(default=(), max_length=200)
+    """Of a GraphQL API: fields and types with policies of their own, called like `field Query.vessels`. These hold,
+    beside all others, for calls whose documents ask for the field."""
 
     _one_after_the_other = field_validator("brown_outs")(apart)
+
+    @property
+    def places(self) -> tuple[Operation, ...]:
+        """Everything inside it that may have policies of its own."""
+        return (*self.operations, *self.fields)
 
     @property
     def open_trial(self) -> Trial | None:
@@ -165,7 +182,16 @@ class Version(Frozen):
 
     def operation(self, call: str) -> Operation | None:
         """The operation so named, or None."""
+        if call.startswith(f"{FIELD_METHOD} "):
+            return self._field(call)
         return next((operation for operation in self.operations if operation.call == call), None)
+
+    def _field(self, call: str) -> Operation | None:
+        """A field by what it is called; one that has no policies yet is bare, and None is what is no field."""
+        found = next((one for one in self.fields if one.call == call), None)
+        if found is not None:
+            return found
+        return Operation(call=call) if FIELD.fullmatch(call.partition(" ")[2]) else None
 
 
 class DocumentationPage(Frozen):
@@ -385,6 +411,10 @@ def check(configuration: Configuration) -> list[Problem]:
                 shapes.setdefault(shape, operation.call)
                 found += _policies((*here, "operations", o, "policies"), operation.policies, "operation", api.name)
                 found += _misfits(version, operation, here, o)
+                if operation.method == FIELD_METHOD:
+                    message = f"{operation.call!r} is a field, not an operation; put it under fields"
+                    found.append(Problem(path=(*here, "operations", o, "call"), message=message))
+            found += _graph_fields(api, version, here)
     plans = {f"{product.name}/{plan.name}" for product in configuration.products for plan in product.plans}
     for b, backend in enumerate(configuration.backends):
         for k, key in enumerate(backend.kept_for):
@@ -460,7 +490,7 @@ def secrets_used(configuration: Configuration) -> dict[str, list[str]]:
     for api in configuration.apis:
         for version in api.versions:
             note(f"{api.title} {version.version}", version.policies)
-            for operation in version.operations:
+            for operation in version.places:
                 note(f"{api.title} {version.version}, {operation.call}", operation.policies)
     return found
 
@@ -480,7 +510,7 @@ def every_policy(configuration: Configuration) -> list[AnyPolicy]:
     placed = list(configuration.everywhere)
     for api in configuration.apis:
         for version in api.versions:
-            placed += [*version.policies, *(p for operation in version.operations for p in operation.policies)]
+            placed += [*version.policies, *(p for operation in version.places for p in operation.policies)]
     return placed
 
 
@@ -502,6 +532,29 @@ def _unanswered(configuration: Configuration, version: Version, called: str, her
     names = f"{left[0]}{f' and {len(left) - 1} more' if len(left) > 1 else ''}" if left else "it has no operation"
     message = f"{called} has no backend, and nothing answers in its place: {names}; choose a backend, or place a mock"
     return [Problem(path=(*here, "backend"), message=message)]
+
+
+def _graph_fields(api: Api, version: Version, here: Path) -> list[Problem]:
+    """What is wrong with the fields of a graph that have policies of their own."""
+    found = []
+    twice = _twice([one.call for one in version.fields])
+    for f, one in enumerate(version.fields):
+        place = (*here, "fields", f)
+        if one.method != FIELD_METHOD:
+            found.append(Problem(path=(*place, "call"), message=f"{one.call!r} is an operation, not a field"))
+            continue
+        if api.style != "graphql":
+            message = f"{api.title} is no GraphQL API, and has no {one.call}"
+            found.append(Problem(path=(*place, "call"), message=message))
+        if one.call in twice:
+            message = f"{one.call!r} stands there twice; put its policies together"
+            found.append(Problem(path=(*place, "call"), message=message))
+        found += _policies((*place, "policies"), one.policies, "operation", api.name)
+        for p, policy in enumerate(one.policies):
+            if not kind_of(policy).on_fields:
+                message = f"{kind_of(policy).title} cannot stand on a field; it holds for whole calls"
+                found.append(Problem(path=(*place, "policies", p), message=message))
+    return found
 
 
 def check_in(

@@ -15,7 +15,7 @@ def placed_policies(configuration: Configuration) -> Iterator[tuple[str, AnyPoli
             called = f"{api.title} {version.version}"
             for policy in version.policies:
                 yield called, policy
-            for operation in version.operations:
+            for operation in version.places:
                 for policy in operation.policies:
                     yield f"{called}, {operation.call}", policy
 

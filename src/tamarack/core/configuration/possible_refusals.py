@@ -6,7 +6,7 @@ A test sends calls of all kinds through the rules and sees that no other reason 
 from collections.abc import Sequence
 
 from tamarack.core.carrying.refusals import REASONS, Reason
-from tamarack.core.configuration.effective import answers_alone, closed, held, in_force, is_open
+from tamarack.core.configuration.effective import answers_alone, closed, held, in_force, is_open, on_fields
 from tamarack.core.configuration.explain import SUBSCRIPTION_REASONS
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.plans import Plan
@@ -28,7 +28,7 @@ def possible_refusals(
         return [REASONS["closed"]]
     if configuration.caps:
         codes.add("over-capacity")
-    for row in in_force(rows):
+    for row in in_force((*rows, *on_fields(api, version))):
         codes.update(kind_of(row.policy).reasons)
     if api.style == "graphql":
         codes |= _GRAPH

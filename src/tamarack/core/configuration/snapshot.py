@@ -15,7 +15,7 @@ from tamarack.core.balancing.health import HealthRules
 from tamarack.core.checking.described import DescribedMessages, SchemaSets
 from tamarack.core.checking.describing import Describer
 from tamarack.core.configuration.backend import SameFor, Sharing, TurnedAway
-from tamarack.core.configuration.effective import held, in_force
+from tamarack.core.configuration.effective import held, in_force, on_fields
 from tamarack.core.configuration.model import Configuration, Operation, State, Version, bind_written, every_policy
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.graphql.described import schema_in
@@ -43,6 +43,8 @@ class PlacedPolicy(Frozen):
 
     placement: str
     policy: AnyPolicy
+    field: str = ""
+    """The field of a graph that it stands on, `Type.field` or `Type.*`; empty for what holds for whole calls."""
 
 
 class SnapshotOperation(Frozen):
@@ -201,6 +203,10 @@ def compile_snapshot(
             tree = documents(version.document) if version.document else {}
             describer = Describer(tree)
             views = views_in(tree) if api.style == "graphql" else {}
+            fields = tuple(
+                PlacedPolicy(placement=row.placement.id, policy=row.policy, field=row.placement.call.partition(" ")[2])
+                for row in (in_force(on_fields(api, version)) if api.style == "graphql" else ())
+            )
             for operation in version.operations:
                 rows = held(configuration, api, version, operation)
                 now = in_force(rows)
@@ -212,7 +218,10 @@ def compile_snapshot(
                     SnapshotOperation(
                         method=operation.method,
                         path=operation.path,
-                        policies=tuple(PlacedPolicy(placement=row.placement.id, policy=row.policy) for row in now),
+                        policies=(
+                            *(PlacedPolicy(placement=row.placement.id, policy=row.policy) for row in now),
+                            *fields,
+                        ),
                         outer_identify=tuple(
                             PlacedPolicy(placement=row.placement.id, policy=row.policy) for row in outer
                         ),

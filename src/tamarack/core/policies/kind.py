@@ -130,6 +130,8 @@ class PolicyKind:
     """True where only one of the kind can hold: any further in replaces it, whatever its name."""
     asks_first: FirstChoice | None = None
     """A question of its form that is no field."""
+    on_fields: bool = field(default=False)
+    """True where it may stand on a field of a graph: it holds for calls whose documents ask for that."""
     risks: Callable[[Any], Sequence[str]] = lambda policy: ()
     """What someone should have meant, in words that go on from its name, for the review."""
     keeps: bool = field(default=False)

@@ -173,4 +173,5 @@ KIND = PolicyKind(
     ),
     reasons=("answer-failed",),
     stands_alone=lambda policy: policy.always,
+    on_fields=True,
 )

@@ -109,4 +109,5 @@ KIND = PolicyKind(
     reasons=("over-quota", "not-metered"),
     brief=_brief,
     sentence=lambda policy: f"{_BY_WORDS[policy.by]} {policy.quota.in_words}.",
+    on_fields=True,
 )

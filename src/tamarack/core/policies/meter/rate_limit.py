@@ -125,4 +125,5 @@ KIND = PolicyKind(
     limits_rate=True,
     brief=_brief,
     sentence=_sentence,
+    on_fields=True,
 )

@@ -72,4 +72,5 @@ KIND = PolicyKind(
     brief=_brief,
     sentence=_sentence,
     sentence_outside=lambda policy: "Calls come from addresses that the platform team lets in.",
+    on_fields=True,
 )

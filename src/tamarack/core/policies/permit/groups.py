@@ -98,4 +98,5 @@ KIND = PolicyKind(
     brief=_brief,
     sentence=_sentence,
     sentence_outside=_sentence_outside,
+    on_fields=True,
 )

@@ -71,4 +71,5 @@ KIND = PolicyKind(
         f"{'; calls that name no site are let in' if policy.without == 'admit' else ''}."
     ),
     sentence_outside=lambda policy: "Calls come from pages of sites that the platform team lists.",
+    on_fields=True,
 )

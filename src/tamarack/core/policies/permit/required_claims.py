@@ -100,4 +100,5 @@ KIND = PolicyKind(
     brief=lambda policy: few([str(one) for one in policy.require]),
     sentence=_sentence,
     sentence_outside=_sentence_outside,
+    on_fields=True,
 )

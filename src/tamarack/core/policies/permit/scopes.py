@@ -74,4 +74,5 @@ KIND = PolicyKind(
         f"The caller's token was granted the scope{'s' if len(policy.scopes) > 1 else ''}"
         f" `{(' and ' if policy.needs == 'all' else ' or ').join(policy.scopes)}`."
     ),
+    on_fields=True,
 )

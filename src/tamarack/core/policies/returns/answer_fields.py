@@ -74,4 +74,5 @@ KIND = PolicyKind(
     sentence=_sentence,
     sentence_outside=lambda policy: "",
     reasons=("change-failed",),
+    on_fields=True,
 )
