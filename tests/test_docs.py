@@ -1,5 +1,6 @@
 """What the documentation promises to list, it lists."""
 
+import re
 from pathlib import Path
 
 import pytest
@@ -25,6 +26,13 @@ def test_every_setting_is_documented_with_its_meaning(name: str) -> None:
 def test_every_policy_kind_is_documented_with_its_fields(kind: str) -> None:
     line = next(line for line in (ROOT / "docs/policies.md").read_text().splitlines() if line.startswith(f"| `{kind}`"))
     assert all(f"`{field}`" in line for field in KINDS[kind].model.model_fields if field not in ("kind", "name", "off"))
+
+
+def test_the_kinds_that_may_stand_on_a_field_of_a_graph_are_named() -> None:
+    said = (ROOT / "docs/policies.md").read_text().partition("stand on a field")[2].partition("They hold")[0]
+    assert set(re.findall(r"`([a-z-]+)`", said)) - {"fields", "policies"} == {
+        name for name, kind in KINDS.items() if kind.on_fields
+    }
 
 
 def test_the_readme_links_every_screenshot() -> None:

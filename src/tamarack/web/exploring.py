@@ -17,9 +17,9 @@ from pydantic import ValidationError
 from tamarack.core.carrying.refusals import REASONS, Reason
 from tamarack.core.configuration.model import Api, Operation, Version
 from tamarack.core.documents.json_text import value_of
-from tamarack.core.graphql.asked import Documents
 from tamarack.core.graphql.described import schema_in
 from tamarack.core.graphql.document import LARGEST
+from tamarack.core.graphql.documents import Documents
 from tamarack.core.graphql.example import example_document
 from tamarack.core.graphql.opened import opened
 from tamarack.core.graphql.schema import Graph, graph_of

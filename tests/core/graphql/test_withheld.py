@@ -25,7 +25,8 @@ from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.graphql.asked import Closed
 from tamarack.core.graphql.document import read
-from tamarack.core.graphql.withheld import MOST_ERRORS, Filling, without
+from tamarack.core.graphql.filling import MOST_ERRORS, Filling
+from tamarack.core.graphql.withheld import without
 from tamarack.core.policies.permit.graphql_fields import FieldRule, Standing, closed_to
 
 PLACE = "{ place(id: 1) { code } }"

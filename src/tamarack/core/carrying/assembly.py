@@ -54,7 +54,6 @@ from tamarack.core.checking.schemas import Described, Library
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
 from tamarack.core.graphql.answer import as_errors
-from tamarack.core.graphql.as_rest import LARGEST_ANSWER as LARGEST_VIEWED
 from tamarack.core.graphql.as_rest import asked_by, given_by, sent_as_document
 from tamarack.core.graphql.asked import as_asked, no_web_socket, sent_as_asked
 from tamarack.core.graphql.on_field import where_asked
@@ -62,6 +61,7 @@ from tamarack.core.graphql.request import JSON as GRAPH_MEDIA
 from tamarack.core.graphql.request import LARGEST as LARGEST_GRAPH
 from tamarack.core.graphql.rest_view import RestView, view_of
 from tamarack.core.graphql.tools import GraphTools, tells_schema
+from tamarack.core.graphql.whole_answers import LARGEST as LARGEST_ANSWER
 from tamarack.core.http.fields import Header, field_line, quoted
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
@@ -400,7 +400,7 @@ class _Folding:
         found.sort(key=lambda pair: not pair[1].first)
         if self.view is not None:  # once nothing closed is left in it, and before anyone else sees it
             first = sum(part.first for _, part in found)
-            given = Change(stage=Stage.RETURN, answer=given_by(self.view), answer_body=LARGEST_VIEWED)
+            given = Change(stage=Stage.RETURN, answer=given_by(self.view), answer_body=LARGEST_ANSWER)
             found.insert(first, (_DOCUMENT, given))
         return found
 

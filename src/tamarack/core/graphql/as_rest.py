@@ -9,25 +9,21 @@ from urllib.parse import parse_qs
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Answered
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.graphql.asked import Documents, GraphAsked, Run
+from tamarack.core.graphql.asked import GraphAsked, Run
+from tamarack.core.graphql.documents import Documents
 from tamarack.core.graphql.request import JSON, RESPONSE, GraphRequest
 from tamarack.core.graphql.rest_view import ParameterProblem, RestView
+from tamarack.core.graphql.whole_answers import LARGEST, NEGOTIATED, OF_THE_BYTES, WITHOUT_BODY
 from tamarack.core.shaping.json_bodies import dump, is_json, load
 from tamarack.core.text import one_line
 from tamarack.core.values.call_values import path_values
 
-LARGEST_ANSWER = 4_000_000
-"""Bytes of an answer; it is read whole."""
-LARGEST_BODY = 1_000_000
 MOST_PARAMETERS = 200
 ERRORS = b"tamarack-graph-errors"
 """How many places of an answer the graph could not fill in."""
 _LONGEST_MESSAGE = 300
-_ITS_OWN = frozenset((b"accept", b"accept-encoding", b"content-type", b"range", b"if-range", b"if-none-match",
-                      b"if-modified-since"))  # fmt: skip
-_OF_THE_WHOLE = frozenset((b"content-type", b"content-length", b"etag", b"last-modified", b"content-md5", b"digest",
-                           b"content-digest"))  # fmt: skip
-_WITHOUT_BODY = frozenset((204, 304))
+_ITS_OWN = NEGOTIATED | {b"accept", b"content-type"}
+_REPLACED = OF_THE_BYTES | {b"content-type"}
 _NO_JSON = Refusal(REASONS["bad-parameter"], status=415, detail="The body has the media type application/json.")
 _TOO_LARGE = Refusal(REASONS["too-large"])
 
@@ -102,7 +98,7 @@ def given_by(view: RestView) -> Callable[[Call, Answered], Refusal | None]:
     """What gives the graph's answer as the view says."""
 
     def give(call: Call, answer: Answered) -> Refusal | None:
-        if answer.status in _WITHOUT_BODY:
+        if answer.status in WITHOUT_BODY:
             return None
         told = _told(answer)
         if isinstance(told, str):
@@ -114,7 +110,7 @@ def given_by(view: RestView) -> Callable[[Call, Answered], Refusal | None]:
         if value is None:
             return _nothing(errors)
         answer.status, answer.body = 200, dump(value)
-        answer.headers = [field for field in answer.headers if field[0] not in _OF_THE_WHOLE]
+        answer.headers = [field for field in answer.headers if field[0] not in _REPLACED]
         answer.headers.append((b"content-type", JSON))
         if errors:
             answer.headers.append((ERRORS, b"%d" % len(errors)))
@@ -128,7 +124,7 @@ def _told(answer: Answered) -> dict[str, Any] | str:
     """An answer of a graph; or why it is none, in words."""
     fields = dict(answer.headers)
     if answer.body is None:
-        return f"it has more than {LARGEST_ANSWER:,} bytes"
+        return f"it has more than {LARGEST:,} bytes"
     if b"content-encoding" in fields:
         return "it is compressed"
     try:

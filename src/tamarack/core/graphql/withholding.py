@@ -9,15 +9,11 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.graphql.asked import Closed, GraphAsked, write_body, write_query
+from tamarack.core.graphql.filling import Filling, PathError, Unfit
 from tamarack.core.graphql.request import JSON, GraphRequest
-from tamarack.core.graphql.withheld import Filling, PathError, Unfit, Withheld
+from tamarack.core.graphql.whole_answers import LARGEST, NEGOTIATED, OF_THE_BYTES, WITHOUT_BODY
+from tamarack.core.graphql.withheld import Withheld
 from tamarack.core.shaping.json_bodies import dump, is_json, load
-
-LARGEST_ANSWER = 4_000_000
-"""Bytes of an answer in which something is withheld; it is read whole."""
-_NEGOTIATED = frozenset((b"accept-encoding", b"range", b"if-range", b"if-none-match", b"if-modified-since"))
-_OF_THE_WHOLE = frozenset((b"content-length", b"etag", b"last-modified", b"content-md5", b"digest", b"content-digest"))
-_WITHOUT_BODY = frozenset((204, 304))
 
 
 class Withholding:
@@ -56,7 +52,7 @@ def withhold(call: Call, asked: GraphAsked, closed: Closed, policy: str, whom: s
         if left.text:
             sent.append(_asking(run.request, left))
     asked.sent, withholding.made = sent, made
-    call.headers = [field for field in call.headers if field[0] not in _NEGOTIATED]
+    call.headers = [field for field in call.headers if field[0] not in NEGOTIATED]
     if asked.body is not None:
         write_body(call, asked)
     elif not asked.is_view:
@@ -93,10 +89,10 @@ def fill(call: Call, answer: Answered) -> Refusal | None:
     if asked is None or asked.withheld is None or asked.withheld.filled:
         return None
     asked.withheld.filled = True
-    answer.headers = [field for field in answer.headers if field[0] not in _OF_THE_WHOLE]
+    answer.headers = [field for field in answer.headers if field[0] not in OF_THE_BYTES]
     fields = dict(answer.headers)
     media = fields.get(b"content-type", JSON)
-    if call.method == "HEAD" or answer.status in _WITHOUT_BODY or answer.body == b"":
+    if call.method == "HEAD" or answer.status in WITHOUT_BODY or answer.body == b"":
         return None
     if not is_json(media) and answer.status >= 400:
         return None  # no answer of the graph, but of something before it
@@ -117,7 +113,7 @@ def _filled(
     call_id: str,
 ) -> bytes:
     if body is None:
-        raise Unfit(f"it has more than {LARGEST_ANSWER:,} bytes")
+        raise Unfit(f"it has more than {LARGEST:,} bytes")
     if b"content-encoding" in fields:
         raise Unfit("it is compressed")
     if not is_json(media):

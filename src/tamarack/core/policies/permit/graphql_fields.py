@@ -11,7 +11,8 @@ from tamarack.core.carrying.parts import Answerer, Change, Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.graphql.asked import Closed, GraphAsked
 from tamarack.core.graphql.names import FIELD
-from tamarack.core.graphql.withholding import LARGEST_ANSWER, fill, nothing_left, withhold, withholds
+from tamarack.core.graphql.whole_answers import LARGEST
+from tamarack.core.graphql.withholding import fill, nothing_left, withhold, withholds
 from tamarack.core.identity.claims import scopes_of
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
 from tamarack.core.stages import Stage
@@ -180,7 +181,7 @@ def _compile(policy: GraphqlFields, surroundings: Surroundings) -> list[Part]:
     if not policy.refuses:
         parts += [
             Answerer(stage=Stage.ANSWER, answer=nothing_left),
-            Change(stage=Stage.RETURN, answer=fill, answer_body=LARGEST_ANSWER, first=True, wanted=withholds),
+            Change(stage=Stage.RETURN, answer=fill, answer_body=LARGEST, first=True, wanted=withholds),
         ]
     return parts
 
