@@ -18,12 +18,12 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Answered
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.graphql.calls.documents import Documents
 from tamarack.core.graphql.described import schema_in
 from tamarack.core.graphql.document import DEEPEST, MOST_TOKENS, DocumentProblem, read
-from tamarack.core.graphql.documents import Documents
-from tamarack.core.graphql.rest_described import described_view, with_view
-from tamarack.core.graphql.rest_view import view_of
 from tamarack.core.graphql.schema import graph_of
+from tamarack.core.graphql.views.rest_described import described_view, with_view
+from tamarack.core.graphql.views.rest_view import view_of
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import digest

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.graphql.asked import GraphAsked
+from tamarack.core.graphql.calls.asked import GraphAsked
 from tamarack.core.graphql.document import Operation
 
 MOST = 20_000

@@ -5,9 +5,9 @@ from flask.testing import FlaskClient
 from sqlmodel import Session
 
 from helpers import sign_in
-from tamarack.core.configuration.graph_views import view_problems
 from tamarack.core.configuration.model import Configuration
-from tamarack.core.graphql.rest_view import views_in
+from tamarack.core.graphql.views.rest_view import views_in
+from tamarack.core.graphql.views.unfit import view_problems
 from tamarack.demo.world import STAFF
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting

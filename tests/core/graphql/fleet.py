@@ -14,7 +14,7 @@ from tamarack.core.carrying.needs import Ask
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.graphql.described import SCHEMA
-from tamarack.core.graphql.rest_view import VIEW
+from tamarack.core.graphql.views.rest_view import VIEW
 from tamarack.core.http.target import target_at
 from tamarack.core.told.problems import Problems
 from tamarack.core.told.scripted import OnlyMemory, ScriptedDriver

@@ -12,8 +12,8 @@ from core.graphql.fleet import NEWER, SDL, Fleet
 from tamarack.core.carrying.forwarding import Passed
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.graphql.calls.documents import Documents
 from tamarack.core.graphql.document import DocumentProblem
-from tamarack.core.graphql.documents import Documents
 from tamarack.core.graphql.request import RESPONSE, wants_response_media
 from tamarack.core.graphql.schema import graph_of, graph_of_introspection
 from tamarack.core.policies.permit.graphql_fields import GraphqlFields

@@ -11,7 +11,7 @@ from core.graphql.fleet import NEWER, SDL, Fleet
 from core.graphql.test_documents import GRAPH, documents
 from core.graphql.test_withheld import without_conflicts
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.graphql.mocked import MOST_VALUES
+from tamarack.core.graphql.calls.mocked import MOST_VALUES
 
 MOCK = {"kind": "mock"}
 

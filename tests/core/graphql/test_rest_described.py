@@ -14,9 +14,9 @@ from core.graphql.test_withheld import Service, without_conflicts
 from tamarack.core.documents.yaml_text import to_yaml
 from tamarack.core.graphql.described import SCHEMA, graphql_description
 from tamarack.core.graphql.handed_in import described
-from tamarack.core.graphql.rest_described import check_views, described_view, with_view
-from tamarack.core.graphql.rest_view import MOST_FIELDS, VIEW, ViewProblem, view_of, views_in
 from tamarack.core.graphql.schema import graph_of
+from tamarack.core.graphql.views.rest_described import check_views, described_view, with_view
+from tamarack.core.graphql.views.rest_view import MOST_FIELDS, VIEW, ViewProblem, view_of, views_in
 from tamarack.core.openapi.publish import published
 from tamarack.core.openapi.read import describe
 

@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from core.graphql.fleet import SDL, Fleet
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.graphql.rest_view import ParameterProblem, RestView, ViewProblem, view_of
 from tamarack.core.graphql.schema import graph_of
+from tamarack.core.graphql.views.rest_view import ParameterProblem, RestView, ViewProblem, view_of
 
 VESSEL = "query Vessel($name: ID!, $last: Int = 2) { vessel(name: $name) { name crossings(last: $last) { id } } }"
 SEARCH = "query Search($text: String!) { search(text: $text) { __typename } ports: vessels(first: 1) { name } }"

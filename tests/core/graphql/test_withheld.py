@@ -23,10 +23,10 @@ from core.graphql.fleet import SDL, Fleet
 from core.graphql.test_documents import GRAPH, documents
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.graphql.asked import Closed
+from tamarack.core.graphql.calls.asked import Closed
+from tamarack.core.graphql.closed.filling import MOST_ERRORS, Filling
+from tamarack.core.graphql.closed.withheld import without
 from tamarack.core.graphql.document import read
-from tamarack.core.graphql.filling import MOST_ERRORS, Filling
-from tamarack.core.graphql.withheld import without
 from tamarack.core.policies.permit.graphql_fields import FieldRule, Standing, closed_to
 
 PLACE = "{ place(id: 1) { code } }"

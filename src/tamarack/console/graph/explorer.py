@@ -11,14 +11,14 @@ from tamarack.console.bench.operation_call import view_of
 from tamarack.console.bench.pages import examples, node_of, send_one
 from tamarack.console.page import environment, may, render, requires, running
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
-from tamarack.core.graphql.tried import rules_of
+from tamarack.core.graphql.calls.tried import rules_of
 from tamarack.core.policies.permit.graphql_fields import Standing
 from tamarack.core.trying.naming import named_by
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.documents import queries as documents
 from tamarack.store.people.tables import Organization
-from tamarack.web import exploring
 from tamarack.web.application import db
+from tamarack.web.graphs import exploring
 
 pages = Blueprint("graph_explorer", __name__, url_prefix="/apis/<api>/<version>/explorer")
 

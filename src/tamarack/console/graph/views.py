@@ -13,9 +13,18 @@ from tamarack.console.page import acting, back_to, done, refuse, render, require
 from tamarack.core.configuration.model import Api, Operation, Version
 from tamarack.core.graphql.described import schema_in
 from tamarack.core.graphql.example import example_document
-from tamarack.core.graphql.rest_described import described_view, with_view
-from tamarack.core.graphql.rest_view import CHANGES, GIVES, LONGEST, READS, RestView, ViewProblem, view_of, views_in
 from tamarack.core.graphql.schema import Graph, SchemaProblem, graph_of
+from tamarack.core.graphql.views.rest_described import described_view, with_view
+from tamarack.core.graphql.views.rest_view import (
+    CHANGES,
+    GIVES,
+    LONGEST,
+    READS,
+    RestView,
+    ViewProblem,
+    view_of,
+    views_in,
+)
 from tamarack.core.openapi.editing import without
 from tamarack.core.text import text_problem
 from tamarack.core.types import problems_of

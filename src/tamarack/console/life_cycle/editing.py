@@ -14,7 +14,7 @@ from tamarack.console.apis.versions import replace_version, the_version
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires
 from tamarack.core.configuration.model import METHODS, Api, Operation, Version, check
 from tamarack.core.documents.yaml_text import to_yaml
-from tamarack.core.graphql.rest_view import views_in
+from tamarack.core.graphql.views.rest_view import views_in
 from tamarack.core.openapi.editing import (
     KINDS,
     OTHER,

@@ -12,8 +12,8 @@ from tamarack.console.life_cycle.comparing import RUNNING, compared, difference_
 from tamarack.console.page import acting, back_to, done, draft, environment, render, requires, running
 from tamarack.core.configuration.model import Version, check
 from tamarack.core.graphql.handed_in import described as described_anew
-from tamarack.core.graphql.rest_view import ViewProblem
 from tamarack.core.graphql.schema import SchemaProblem
+from tamarack.core.graphql.views.rest_view import ViewProblem
 from tamarack.core.life_cycle.redescribed import Redescribed, redescribed
 from tamarack.core.openapi.excerpt import excerpt
 from tamarack.core.openapi.read import Description

@@ -22,9 +22,9 @@ from tamarack.console.page import (
 from tamarack.console.rollouts.touched import touched
 from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.environments import ENVIRONMENTS
-from tamarack.core.configuration.graph_views import view_problems
 from tamarack.core.configuration.model import Configuration, check_in
 from tamarack.core.configuration.review import closed_targets, newly_offered, risks
+from tamarack.core.graphql.views.unfit import view_problems
 from tamarack.core.life_cycle.states import impossible_steps
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting

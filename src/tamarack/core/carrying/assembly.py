@@ -53,15 +53,15 @@ from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.checking.schemas import Described, Library
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
-from tamarack.core.graphql.answer import as_errors
-from tamarack.core.graphql.as_rest import asked_by, given_by, sent_as_document
-from tamarack.core.graphql.asked import as_asked, no_web_socket, sent_as_asked
-from tamarack.core.graphql.on_field import where_asked
+from tamarack.core.graphql.calls.answer import as_errors
+from tamarack.core.graphql.calls.asked import as_asked, no_web_socket, sent_as_asked
+from tamarack.core.graphql.calls.on_field import where_asked
+from tamarack.core.graphql.calls.tools import GraphTools, tells_schema
+from tamarack.core.graphql.calls.whole_answers import LARGEST as LARGEST_ANSWER
 from tamarack.core.graphql.request import JSON as GRAPH_MEDIA
 from tamarack.core.graphql.request import LARGEST as LARGEST_GRAPH
-from tamarack.core.graphql.rest_view import RestView, view_of
-from tamarack.core.graphql.tools import GraphTools, tells_schema
-from tamarack.core.graphql.whole_answers import LARGEST as LARGEST_ANSWER
+from tamarack.core.graphql.views.as_rest import asked_by, given_by, sent_as_document
+from tamarack.core.graphql.views.rest_view import RestView, view_of
 from tamarack.core.http.fields import Header, field_line, quoted
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material

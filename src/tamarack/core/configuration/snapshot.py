@@ -19,7 +19,7 @@ from tamarack.core.configuration.effective import held, in_force, on_fields
 from tamarack.core.configuration.model import Configuration, Operation, State, Version, bind_written, every_policy
 from tamarack.core.configuration.plans import PlanPart
 from tamarack.core.graphql.described import schema_in
-from tamarack.core.graphql.rest_view import views_in
+from tamarack.core.graphql.views.rest_view import views_in
 from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.language_models.offered_models import ModelLine
 from tamarack.core.life_cycle.brown_outs import BrownOut

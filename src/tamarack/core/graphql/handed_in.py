@@ -11,8 +11,8 @@ import orjson
 from tamarack.core.documents.yaml_text import to_yaml
 from tamarack.core.graphql.described import graphql_description
 from tamarack.core.graphql.example import example_document
-from tamarack.core.graphql.rest_described import with_views_of
 from tamarack.core.graphql.schema import Graph, SchemaProblem, graph_of, graph_of_introspection
+from tamarack.core.graphql.views.rest_described import with_views_of
 
 _DESCRIPTION = re.compile(r"""\s*(?:\{\s*)?["']?(?:openapi|swagger)["']?\s*:""")
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from tamarack.core.graphql.described import SCHEMA
-from tamarack.core.graphql.rest_view import VIEW
+from tamarack.core.graphql.views.rest_view import VIEW
 from tamarack.core.openapi.read import METHODS
 from tamarack.core.openapi.references import path_item
 from tamarack.core.trying.examples import ExampleCall

@@ -6,7 +6,7 @@ from typing import Any
 from flask import Blueprint, abort, current_app, request, url_for
 
 from tamarack.core.configuration.model import Api, Operation, Version
-from tamarack.core.graphql.tried import rules_of
+from tamarack.core.graphql.calls.tried import rules_of
 from tamarack.core.policies.permit.graphql_fields import Standing
 from tamarack.core.trying.bench import BenchAnswer
 from tamarack.core.trying.limits_left import limits_left
@@ -17,8 +17,8 @@ from tamarack.portal.often import MOST_A_MINUTE, too_often
 from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
 from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
-from tamarack.web import exploring
 from tamarack.web.application import db, settings_of
+from tamarack.web.graphs import exploring
 from tamarack.web.outgoing.sending import send
 
 pages = Blueprint("exploring", __name__, url_prefix="/apis/<api>/<version>/explore")

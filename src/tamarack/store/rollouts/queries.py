@@ -6,9 +6,9 @@ from typing import Any
 from sqlalchemy import text
 from sqlmodel import Session, col, select
 
-from tamarack.core.configuration.graph_views import view_problems
 from tamarack.core.configuration.model import Configuration, check_in, key_sets_used
 from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.graphql.views.unfit import view_problems
 from tamarack.core.life_cycle.states import impossible_steps
 from tamarack.core.types import Problem
 from tamarack.store.audit import log as auditing

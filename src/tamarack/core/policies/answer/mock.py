@@ -16,9 +16,9 @@ from tamarack.core.carrying.needs import Hold
 from tamarack.core.carrying.parts import Answerer, Part, Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
-from tamarack.core.graphql.asked import GraphAsked, refused
+from tamarack.core.graphql.calls.asked import GraphAsked, refused
+from tamarack.core.graphql.calls.mocked import mocked
 from tamarack.core.graphql.document import DocumentProblem
-from tamarack.core.graphql.mocked import mocked
 from tamarack.core.graphql.request import media_for
 from tamarack.core.mocking.choosing import ReadyAnswer, preferred
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings

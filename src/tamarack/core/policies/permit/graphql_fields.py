@@ -9,10 +9,10 @@ from pydantic import Field, PlainSerializer, model_validator
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Answerer, Change, Check, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.graphql.asked import Closed, GraphAsked
+from tamarack.core.graphql.calls.asked import Closed, GraphAsked
+from tamarack.core.graphql.calls.whole_answers import LARGEST
+from tamarack.core.graphql.closed.withholding import fill, nothing_left, withhold, withholds
 from tamarack.core.graphql.names import FIELD
-from tamarack.core.graphql.whole_answers import LARGEST
-from tamarack.core.graphql.withholding import fill, nothing_left, withhold, withholds
 from tamarack.core.identity.claims import scopes_of
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings, few
 from tamarack.core.stages import Stage

@@ -9,7 +9,7 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Check, Part, Screening
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
-from tamarack.core.graphql.asked import GraphAsked
+from tamarack.core.graphql.calls.asked import GraphAsked
 from tamarack.core.graphql.document import DEEPEST, DEFAULT_SIZE, LARGEST
 from tamarack.core.graphql.names import FIELD
 from tamarack.core.graphql.request import MOST_BATCHED

@@ -19,7 +19,7 @@ from graphql.language import (
     UnionTypeDefinitionNode,
 )
 
-from tamarack.core.graphql.asked import Closed, Run
+from tamarack.core.graphql.calls.asked import Closed, Run
 from tamarack.core.graphql.schema import Graph
 
 LONGEST_INTROSPECTION = 6_000

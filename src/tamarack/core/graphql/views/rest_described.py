@@ -22,9 +22,9 @@ from graphql.language import (
     SelectionSetNode,
 )
 
-from tamarack.core.graphql.as_rest import ERRORS
-from tamarack.core.graphql.rest_view import VIEW, Parameter, RestView, ViewProblem, view_of, views_in
 from tamarack.core.graphql.schema import Graph
+from tamarack.core.graphql.views.as_rest import ERRORS
+from tamarack.core.graphql.views.rest_view import VIEW, Parameter, RestView, ViewProblem, view_of, views_in
 from tamarack.core.openapi.plain import dict_of
 
 _JSON = "application/json"

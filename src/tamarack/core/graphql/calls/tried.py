@@ -11,9 +11,9 @@ from typing import Any, NamedTuple
 from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.configuration.effective import held, in_force
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
-from tamarack.core.graphql.asked import Closed, GraphAsked, Run
+from tamarack.core.graphql.calls.asked import Closed, GraphAsked, Run
+from tamarack.core.graphql.calls.documents import Documents
 from tamarack.core.graphql.document import DocumentProblem
-from tamarack.core.graphql.documents import Documents
 from tamarack.core.graphql.request import GraphRequest
 from tamarack.core.policies import Policy
 from tamarack.core.policies.permit.graphql_documents import GraphqlDocuments

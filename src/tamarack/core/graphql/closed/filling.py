@@ -8,8 +8,8 @@ from typing import Any, NamedTuple
 from graphql import GraphQLList, GraphQLNonNull, get_named_type, is_abstract_type, is_list_type, is_non_null_type
 
 from tamarack.core.errors import CoreError
+from tamarack.core.graphql.closed.withheld import Item, Level, Withheld
 from tamarack.core.graphql.schema import Graph
-from tamarack.core.graphql.withheld import Item, Level, Withheld
 
 MOST_ERRORS = 200
 """Places that an answer tells one by one."""

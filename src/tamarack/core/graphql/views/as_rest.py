@@ -9,11 +9,12 @@ from urllib.parse import parse_qs
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Answered
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.graphql.asked import GraphAsked, Run
-from tamarack.core.graphql.documents import Documents
+from tamarack.core.errors import CoreError
+from tamarack.core.graphql.calls.asked import GraphAsked, Run
+from tamarack.core.graphql.calls.documents import Documents
+from tamarack.core.graphql.calls.whole_answers import LARGEST, NEGOTIATED, OF_THE_BYTES, WITHOUT_BODY
 from tamarack.core.graphql.request import JSON, RESPONSE, GraphRequest
-from tamarack.core.graphql.rest_view import ParameterProblem, RestView
-from tamarack.core.graphql.whole_answers import LARGEST, NEGOTIATED, OF_THE_BYTES, WITHOUT_BODY
+from tamarack.core.graphql.views.rest_view import ParameterProblem, RestView
 from tamarack.core.shaping.json_bodies import dump, is_json, load
 from tamarack.core.text import one_line
 from tamarack.core.values.call_values import path_values
@@ -52,7 +53,7 @@ def asked_by(view: RestView, documents: Documents) -> Callable[[Call], Refusal |
     return step
 
 
-class _Refused(Exception):
+class _Refused(CoreError):
     def __init__(self, refusal: Refusal) -> None:
         self.refusal = refusal
 

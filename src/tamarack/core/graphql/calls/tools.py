@@ -7,9 +7,9 @@ from collections.abc import Callable
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.graphql.asked import GraphAsked
-from tamarack.core.graphql.documents import Documents
-from tamarack.core.graphql.opened import LONGEST_INTROSPECTION, Introspections
+from tamarack.core.graphql.calls.asked import GraphAsked
+from tamarack.core.graphql.calls.documents import Documents
+from tamarack.core.graphql.calls.opened import LONGEST_INTROSPECTION, Introspections
 from tamarack.core.graphql.request import media_for
 from tamarack.core.graphql.schema import graph_of
 

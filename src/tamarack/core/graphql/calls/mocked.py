@@ -20,7 +20,7 @@ from graphql import (
     parse,
 )
 
-from tamarack.core.graphql.asked import GraphAsked
+from tamarack.core.graphql.calls.asked import GraphAsked
 from tamarack.core.graphql.document import DocumentProblem, Size
 from tamarack.core.graphql.request import GraphRequest
 from tamarack.core.graphql.schema import Graph

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.graphql.closed.withheld import Withheld, without
 from tamarack.core.graphql.document import MOST_TOKENS, Document, DocumentProblem, read
 from tamarack.core.graphql.schema import Graph
-from tamarack.core.graphql.withheld import Withheld, without
 
 
 def asker(call: Call) -> str:

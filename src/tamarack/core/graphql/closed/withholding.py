@@ -2,34 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Any
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.graphql.asked import Closed, GraphAsked, write_body, write_query
-from tamarack.core.graphql.filling import Filling, PathError, Unfit
+from tamarack.core.graphql.calls.asked import Closed, GraphAsked, write_body, write_query
+from tamarack.core.graphql.calls.whole_answers import LARGEST, NEGOTIATED, OF_THE_BYTES, WITHOUT_BODY
+from tamarack.core.graphql.closed.filling import Filling, PathError, Unfit
+from tamarack.core.graphql.closed.withheld import Withheld, Withholding
 from tamarack.core.graphql.request import JSON, GraphRequest
-from tamarack.core.graphql.whole_answers import LARGEST, NEGOTIATED, OF_THE_BYTES, WITHOUT_BODY
-from tamarack.core.graphql.withheld import Withheld
 from tamarack.core.shaping.json_bodies import dump, is_json, load
-
-
-class Withholding:
-    """What is withheld of one call."""
-
-    __slots__ = ("filled", "hidden", "made", "policy", "whom")
-
-    def __init__(self, whom: str, policy: str) -> None:
-        self.whom = whom
-        """From whom, in words."""
-        self.policy = policy
-        self.filled = False
-        """Whether the answer was filled in: one policy does so for all."""
-        self.hidden: frozenset[str] = frozenset()
-        self.made: Sequence[Withheld | None] = ()
-        """Of each run, what is left; None where all is."""
 
 
 def withhold(call: Call, asked: GraphAsked, closed: Closed, policy: str, whom: str) -> list[str]:

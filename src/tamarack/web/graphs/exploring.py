@@ -17,13 +17,13 @@ from pydantic import ValidationError
 from tamarack.core.carrying.refusals import REASONS, Reason
 from tamarack.core.configuration.model import Api, Operation, Version
 from tamarack.core.documents.json_text import value_of
+from tamarack.core.graphql.calls.documents import Documents
+from tamarack.core.graphql.calls.opened import opened
+from tamarack.core.graphql.calls.tried import GraphRules, TriedDocument, try_document
 from tamarack.core.graphql.described import schema_in
 from tamarack.core.graphql.document import LARGEST
-from tamarack.core.graphql.documents import Documents
 from tamarack.core.graphql.example import example_document
-from tamarack.core.graphql.opened import opened
 from tamarack.core.graphql.schema import Graph, graph_of
-from tamarack.core.graphql.tried import GraphRules, TriedDocument, try_document
 from tamarack.core.graphql.understood import understood
 from tamarack.core.policies.permit.graphql_fields import Standing
 from tamarack.core.trying.bench import BenchAnswer, BenchCall

@@ -7,7 +7,7 @@ not: there the backend is asked for the type of each object too, and what is clo
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
@@ -97,6 +97,22 @@ class Withheld:
     level: Level
     alias: str
     """Under which name the backend tells the types of objects."""
+
+
+class Withholding:
+    """What is withheld of one call."""
+
+    __slots__ = ("filled", "hidden", "made", "policy", "whom")
+
+    def __init__(self, whom: str, policy: str) -> None:
+        self.whom = whom
+        """From whom, in words."""
+        self.policy = policy
+        self.filled = False
+        """Whether the answer was filled in: one policy does so for all."""
+        self.hidden: frozenset[str] = frozenset()
+        self.made: Sequence[Withheld | None] = ()
+        """Of each run, what is left; None where all is."""
 
 
 def without(text: str, operation: str, graph: Graph, closed: Callable[[str], bool]) -> Withheld:

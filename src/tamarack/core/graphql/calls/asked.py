@@ -4,19 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from hashlib import blake2b
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 from urllib.parse import urlencode
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Knowing
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.graphql.calls.documents import Documents, asker
+from tamarack.core.graphql.closed.withheld import Withholding
 from tamarack.core.graphql.document import LONGEST_NAME, DocumentProblem, Operation
-from tamarack.core.graphql.documents import Documents, asker
 from tamarack.core.graphql.request import JSON, GraphRequest, RequestProblem, asks_by_query, of_body, of_query
 from tamarack.core.shaping.json_bodies import dump
-
-if TYPE_CHECKING:
-    from tamarack.core.graphql.withholding import Withholding
 
 Closed = Callable[[str], bool]
 """Whether a field, as `Type.field`, is closed."""

@@ -9,7 +9,7 @@ from typing import Any
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Answered, Answerer, Change, Check, Limit, NoRunner, Part
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.graphql.asked import GraphAsked
+from tamarack.core.graphql.calls.asked import GraphAsked
 
 Asks = Callable[[Call], bool]
 

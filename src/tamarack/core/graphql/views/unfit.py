@@ -5,8 +5,8 @@ from typing import Any
 
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.graphql.described import schema_in
-from tamarack.core.graphql.rest_described import check_views
 from tamarack.core.graphql.schema import SchemaProblem, graph_of
+from tamarack.core.graphql.views.rest_described import check_views
 from tamarack.core.types import Problem
 
 Documents = Callable[[str], dict[str, Any]]

@@ -1,0 +1,1 @@
+"""GraphQL on a call's way: what is asked, kept, told and made up."""

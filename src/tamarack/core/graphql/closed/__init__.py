@@ -1,0 +1,1 @@
+"""What is closed of a graph, and comes back null."""

@@ -1,0 +1,1 @@
+"""Documents published as REST operations."""

@@ -1,0 +1,1 @@
+"""What pages of the console and the portal share about graphs."""
