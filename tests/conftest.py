@@ -19,6 +19,7 @@ from flask.testing import FlaskClient
 from jinja2.bccache import Bucket, BytecodeCache
 from sqlalchemy import Engine
 from sqlmodel import Session
+from werkzeug.routing import Rule
 from xdist.scheduler import LoadScopeScheduling
 
 from helpers import free_port, sign_in, until
@@ -204,6 +205,23 @@ class _Compiled(BytecodeCache):
 
 
 _COMPILED = _Compiled()
+
+
+_make_builder = Rule._compile_builder
+_BUILDERS: dict[tuple[Any, ...], Any] = {}
+
+
+def _kept_builder(rule: Rule, append_unknown: bool = True) -> Any:
+    """What makes the addresses of a rule, compiled once a run for the same reason; it is bound to its rule later."""
+    defaults = tuple(sorted((rule.defaults or {}).items()))
+    key = (rule.rule, rule.subdomain, rule.host, defaults, append_unknown)
+    found = _BUILDERS.get(key)
+    if found is None:
+        found = _BUILDERS[key] = _make_builder(rule, append_unknown)
+    return found
+
+
+Rule._compile_builder = _kept_builder  # type: ignore[method-assign]
 
 
 _BROKEN_LINE = re.compile(
