@@ -46,6 +46,7 @@ def wide(tokens: int) -> str:
 
 
 HOSTILE: dict[str, str] = {
+    "50 kB of plain fields": wide(14_300),
     "nested to the bound": "{ vessels " + "{ crossings { vessel " * DEEP + "{ name }" + " } }" * DEEP + " }",
     "nested without end": "{ vessels " + "{ crossings { vessel " * 20_000,
     "fragments that double": f"{{ ...f0 }} {DOUBLING} fragment f70 on Query {{ vessels {{ name }} }}",

@@ -105,6 +105,32 @@ def test_each_bound_refuses_beyond_it_names_itself_and_lets_the_bound_pass(
     assert roomy.why(document) == ("", "")
 
 
+@pytest.mark.parametrize(
+    ("declared", "given", "said"),
+    [
+        ("$n: Int", {"n": "50"}, "'$n' has invalid value: Int cannot represent non-integer value: '50'."),
+        ("$n: Int!", {}, "'$n' has invalid value: Expected a value of non-null type 'Int!'"),
+        ("$id: ID", {"id": []}, "ID cannot represent value: []"),
+        ("$n: [Int]", {"n": [1, None, "x"]}, "'$n' has invalid value at [2]"),
+        ("$n: Lamp", {"n": 1}, "type 'Lamp' which cannot be used"), ("$n: Int", {"n": 2**40}, "non 32-bit"),
+    ],
+)  # fmt: skip
+def test_variables_are_held_against_their_types(declared: str, given: dict[str, Any], said: str) -> None:
+    fleet = Fleet(limits(cost=50))
+    outcome = fleet.ask(f"query Q({declared}) {{ vessels {{ name }} }}", **given)
+    assert isinstance(outcome, Refusal) and outcome.reason.code == "bad-graphql" and said in outcome.detail
+    assert outcome.note == "a variable is not of its type" and fleet.sent == []  # no record holds a value
+    assert fleet.why("query Q($n: Int = 3) { vessels(first: $n) { name } }") == ("", "")
+    assert fleet.call.graph.runs[0].variables == {"n": 3} and fleet.call.graph.cost == 3
+
+
+def test_variables_are_no_flood() -> None:
+    fleet = Fleet()
+    outcome = fleet.ask("query Q($n: [Int]) { vessels { name } }", n=[1] * 20_000)
+    assert isinstance(outcome, Refusal) and outcome.reason.code == "over-graphql-limit" and "10,000" in outcome.detail
+    assert fleet.ask("query Q($n: [[Int]]) { vessels { name } }", n=[[1] * 90] * 90).status == 200
+
+
 def test_a_document_that_is_too_long_is_not_even_read() -> None:
     fleet = Fleet(limits(longest=100, batch=2))
     assert "characters is 101, and may be 100" in fleet.why("{ no document at all" + " " * 81)[1]
@@ -243,6 +269,9 @@ def test_the_schema_is_asked_for_by_itself_and_not_where_it_is_closed() -> None:
     fleet = Fleet(limits())
     assert "by itself" in fleet.why("{ __schema { types { name } } vessels { name } }")[1]
     assert Fleet(limits(introspection="closed")).why("{ __schema { types { name } } }")[0] == "introspection-closed"
+    told_to = limits(introspection="closed", told_to=["harbour-tools"])
+    assert Fleet(told_to, groups=("harbour",)).why("{ __schema { types { name } } }")[0] == "introspection-closed"
+    assert Fleet(told_to, groups=("harbour-tools",)).ask("{ __schema { types { name } } }").status == 200
     assert Fleet().why('{ __type(name: "Vessel") { ' + "name " * 2000 + "} }")[0] == "over-graphql-limit"
     blind = Fleet(limits(), schema="")
     assert isinstance(blind.ask("{ __schema { types { name } } anything { goes } }"), Passed)

@@ -10,7 +10,8 @@ from pydantic import ValidationError
 from core.graphql.fleet import Fleet
 from tamarack.core.carrying.forwarding import Passed
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.policies.permit.graphql_documents import GraphqlDocuments, id_of
+from tamarack.core.graphql.calls.known import MOST, KnownDocuments, id_of
+from tamarack.core.policies.permit.graphql_documents import GraphqlDocuments
 
 BOARD = "query Board($n: Int) {\n  vessels(first: $n) { name }\n}"
 PORTS = "{ port(code: 1) { code } }"
@@ -60,6 +61,33 @@ def test_an_id_that_leads_nowhere_is_refused_with_what_is_wrong(more: dict[str, 
         and fleet.sent == []
     )
     assert Fleet().send("POST", orjson.dumps({"documentId": ID})).reason.code == "unknown-document"
+
+
+def test_callers_register_documents_where_they_may_for_calls_with_the_id_alone() -> None:
+    fleet = knowing("let through")
+    new = "{ vessels { oldName } }"
+    both = {"query": new, "documentId": id_of(new)}
+    assert isinstance(fleet.send("POST", orjson.dumps(both)), Refusal)  # not unless it is allowed
+    registering = {"kind": "graphql-documents", "documents": BOARD, "others": "let through", "registering": True}
+    fleet = Fleet(registering)
+    assert by_id(fleet, id_of(new)).reason.code == "unknown-document"
+    assert isinstance(fleet.send("POST", orjson.dumps(both)), Passed)
+    assert orjson.loads(fleet.sent[-1][1]) == {"query": new}
+    assert isinstance(by_id(fleet, id_of(new)), Passed) and orjson.loads(fleet.sent[-1][1])["query"] == new
+    for wrong in (both | {"documentId": NONE}, {"query": "#" * 20_001, "documentId": id_of("#" * 20_001)}):
+        assert "digest" in fleet.send("POST", orjson.dumps(wrong)).detail
+    with pytest.raises(ValidationError, match="let others through"):
+        GraphqlDocuments.model_validate(registering | {"others": "refused"})
+
+
+def test_of_registered_documents_those_used_last_are_kept() -> None:
+    known = KnownDocuments({}, registers=True)
+    texts = [f"{{ a{n} }}" for n in range(MOST + 1)]
+    for text in texts[:MOST]:
+        assert known.register(id_of(text), text)
+    assert known.find(id_of(texts[0])) == texts[0]  # used
+    known.register(id_of(texts[MOST]), texts[MOST])
+    assert known.find(id_of(texts[1])) is None and known.find(id_of(texts[0])) == texts[0]
 
 
 @pytest.mark.parametrize(

@@ -126,6 +126,8 @@ class Knowing(Part):
     policy: str
     by_id: Mapping[str, str]
     only: bool
+    registers: bool = False
+    """Whether callers may make more of them known."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from graphql import GraphQLError, parse
+from graphql import GraphQLError, get_variable_values, parse
 from graphql.language import (
     DocumentNode,
     FieldNode,
@@ -22,6 +22,7 @@ from graphql.language import (
     IntValueNode,
     OperationDefinitionNode,
     SelectionSetNode,
+    VariableDefinitionNode,
     VariableNode,
 )
 
@@ -38,6 +39,8 @@ DEEPEST = 80
 MOST = 10**12
 """Numbers are counted up to here."""
 MOST_PROBLEMS = 10
+LONGEST_PROBLEM = 2_000
+"""Characters of what is told of values, which are a caller's own."""
 DEFAULT_SIZE = 10
 """How long a list is taken to be where nothing says it."""
 LONGEST_NAME = 80
@@ -49,9 +52,13 @@ _OPENED = re.compile(r"[{}]")
 class DocumentProblem(CoreError, ValueError):
     """A document that is not carried; `code` is the reason's."""
 
-    def __init__(self, message: str, code: str = "bad-graphql", places: tuple[tuple[int, int], ...] = ()) -> None:
+    def __init__(
+        self, message: str, code: str = "bad-graphql", places: tuple[tuple[int, int], ...] = (), note: str = ""
+    ) -> None:
         super().__init__(message)
         self.code = code
+        self.note = note
+        """What records tell in place of the message, where that holds values of the caller's."""
         self.places = places
         """Lines and columns of what is wrong, both from 1."""
 
@@ -131,6 +138,8 @@ class Operation:
     introspects: bool
     """Whether it asks for the schema."""
     only_introspects: bool
+    declared: tuple[VariableDefinitionNode, ...] = ()
+    """Its variables."""
 
     @property
     def depth(self) -> int:
@@ -143,6 +152,17 @@ class Operation:
     @property
     def aliases(self) -> int:
         return self.selections.aliases
+
+    def coerced(self, graph: Graph, variables: Mapping[str, Any]) -> Mapping[str, Any]:
+        """The values of its variables by their types, with defaults (GraphQL, 6.1.2). Raises `DocumentProblem`."""
+        if not self.declared:
+            return {}
+        found = get_variable_values(graph.schema, self.declared, dict(variables), max_errors=MOST_PROBLEMS)
+        if isinstance(found, list):
+            places = tuple((one.line, one.column) for error in found for one in (error.locations or ())[:1])
+            told = "; ".join(error.message for error in found)[:LONGEST_PROBLEM]
+            raise DocumentProblem(told, places=places, note="a variable is not of its type")
+        return found.coerced
 
     def cost(self, variables: Mapping[str, Any], default: int = DEFAULT_SIZE, weights: Mapping[str, int] = {}) -> int:
         """What it costs: each field its weight and what is below it, as often as its list is long."""
@@ -247,7 +267,10 @@ class _Reader:
         only = introspects and all(one.startswith("__") for one in top)
         name = node.name.value[:LONGEST_NAME] if node.name is not None else ""
         named, used = _used(selections)
-        return Operation(name, kind, selections, tuple(used), tuple(named), top, selections.width, introspects, only)
+        declared = tuple(node.variable_definitions or ())
+        return Operation(
+            name, kind, selections, tuple(used), tuple(named), top, selections.width, introspects, only, declared
+        )
 
     def _selections(self, node: SelectionSetNode, parent: str) -> Selections:
         self.deep += 1

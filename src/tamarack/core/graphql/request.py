@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from typing import Any, NamedTuple
+from collections.abc import Iterable, Mapping
+from typing import Any, NamedTuple, Protocol
 from urllib.parse import parse_qsl
 
 from tamarack.core.graphql.document import DocumentProblem
@@ -14,13 +14,24 @@ from tamarack.core.shaping.json_bodies import load
 LARGEST = 1_000_000
 """Bytes of a request."""
 MOST_BATCHED = 50
+MOST_VALUES = 10_000
+"""Of the variables of a request."""
 JSON = b"application/json"
 RESPONSE = b"application/graphql-response+json"
 _NAMES = ("query", "operationName", "variables", "extensions", "documentId")
 _SENT = _NAMES[:4]
 
-Known = Callable[[str], str | None]
-"""A document by its id; None for one that is not known."""
+
+class Known(Protocol):
+    """Documents by their ids."""
+
+    def find(self, id: str) -> str | None:
+        """The document of an id; None where it is not known."""
+        ...
+
+    def register(self, id: str, document: str) -> bool:
+        """Make a document known that came with its id; False where it is not its id, or that is not for callers."""
+        ...
 
 
 class RequestProblem(DocumentProblem):
@@ -36,6 +47,8 @@ class GraphRequest(NamedTuple):
     variables: Mapping[str, Any]
     told: dict[str, Any]
     """All of the request, with the document in place of its id."""
+    by_id: bool = False
+    """Whether it named its document by the id."""
 
 
 def of_body(body: bytes, known: Known) -> tuple[list[GraphRequest], bool]:
@@ -77,6 +90,19 @@ def of_query(query: bytes, known: Known) -> GraphRequest:
     return _request(found, known)
 
 
+def check_values(value: Any) -> None:
+    """Refuse variables that hold more values than is held against their types. Raises `RequestProblem`."""
+    left, waiting = MOST_VALUES, [value]
+    while waiting:
+        one = waiting.pop()
+        inside = one.values() if isinstance(one, dict) else one if isinstance(one, list) else ()
+        left -= len(inside)
+        if left < 0:
+            words = f"the variables hold more than {MOST_VALUES:,} values; send fewer at once"
+            raise RequestProblem(words, "over-graphql-limit")
+        waiting.extend(inside)
+
+
 def _request(told: Any, known: Known) -> GraphRequest:
     if not isinstance(told, dict):
         raise RequestProblem("a request is an object with the document as its query")
@@ -90,20 +116,28 @@ def _request(told: Any, known: Known) -> GraphRequest:
         raise RequestProblem("`operationName` is a text, or is left out")
     if variables is not None and not isinstance(variables, dict):
         raise RequestProblem("`variables` is an object, or is left out")
+    if variables:
+        check_values(variables)
     extensions = told.get("extensions")
     if extensions is not None and not isinstance(extensions, dict):
         raise RequestProblem("`extensions` is an object, or is left out")
     sent = {name: told[name] for name in _SENT if name in told}  # what is not known here could mean anything there
-    return GraphRequest(query, operation or "", variables or {}, sent)
+    return GraphRequest(query, operation or "", variables or {}, sent, id is not None)
 
 
 def _with_document(told: dict[str, Any], id: Any, known: Known) -> dict[str, Any]:
     """A request with its document in place of the id (GraphQL over HTTP, persisted documents)."""
     if not isinstance(id, str):
         raise RequestProblem("`documentId` is a text, or is left out")
-    if told.get("query") is not None:
-        raise RequestProblem("a request has a `query` or a `documentId`, not both")
-    document = known(id)
+    query = told.get("query")
+    if query is not None:
+        if not isinstance(query, str) or not known.register(id, query):
+            raise RequestProblem(
+                "a request has a `query` or a `documentId`, not both, unless callers may register documents, the id is"
+                " the document's digest, and it has up to 20,000 characters"
+            )
+        return {name: value for name, value in told.items() if name != "documentId"}
+    document = known.find(id)
     if document is None:
         raise DocumentProblem(f"no document is known by the id {id[:80]!r}", "unknown-document")
     return {"query": document, **{name: value for name, value in told.items() if name not in ("documentId", "query")}}

@@ -11,6 +11,7 @@ from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Knowing
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.graphql.calls.documents import Documents, asker
+from tamarack.core.graphql.calls.known import NONE, KnownDocuments
 from tamarack.core.graphql.closed.withheld import Withholding
 from tamarack.core.graphql.document import LONGEST_NAME, DocumentProblem, Operation
 from tamarack.core.graphql.request import JSON, GraphRequest, RequestProblem, asks_by_query, of_body, of_query
@@ -46,6 +47,7 @@ class Run(NamedTuple):
 
     operation: Operation
     variables: Mapping[str, Any]
+    """By their types, with defaults, where there is a schema; else as they came."""
     request: GraphRequest
 
 
@@ -119,10 +121,9 @@ def as_asked(
     documents: Documents, knowing: Knowing | None = None, screens: Sequence[Screen] = ()
 ) -> Callable[[Call], Refusal | None]:
     """The step that reads what a call asks. `knowing` are documents that are known by an id."""
-    known = documents.graph is not None
-    by_id = knowing.by_id if knowing is not None else {}
-    registered = frozenset(by_id.values())
-    find = by_id.get
+    graph = documents.graph
+    known = graph is not None
+    by_id = KnownDocuments(knowing.by_id, knowing.registers) if knowing is not None else NONE
     only = knowing.policy if knowing is not None and knowing.only else ""
 
     def step(call: Call) -> Refusal | None:
@@ -130,7 +131,7 @@ def as_asked(
             if call.method == "GET" or call.method == "HEAD":
                 if call.length:
                     return _NO_BODY
-                requests, batch = [of_query(call.query, find)], False
+                requests, batch = [of_query(call.query, by_id)], False
             else:
                 if not call.length:
                     return _NO_DOCUMENT
@@ -140,8 +141,8 @@ def as_asked(
                     return _TOO_LARGE
                 if call.query and asks_by_query(call.query):
                     return _TWICE
-                requests, batch = of_body(call.body, find)
-            if only and any(one.query.strip() not in registered for one in requests):
+                requests, batch = of_body(call.body, by_id)
+            if only and not all(by_id.holds(one.query) for one in requests):
                 return Refusal(REASONS["unknown-document"], policy=only)
             texts = [one.query for one in requests]
             for screen in screens:
@@ -150,10 +151,11 @@ def as_asked(
             if (refusal := documents.spared(call, texts)) is not None:
                 return refusal
             read_ones = documents.each(texts)
-            runs = [
-                Run(document.chosen(one.operation), one.variables, one)
-                for document, one in zip(read_ones, requests, strict=True)
-            ]
+            runs = []
+            for document, one in zip(read_ones, requests, strict=True):
+                operation = document.chosen(one.operation)
+                typed = operation.coerced(graph, one.variables) if graph is not None else one.variables
+                runs.append(Run(operation, typed, one))
         except DocumentProblem as problem:
             return refused(problem)
         asks_schema = known and any(run.operation.introspects for run in runs)
@@ -162,7 +164,7 @@ def as_asked(
         if call.method != "POST" and any(run.operation.kind != "query" for run in runs):
             return _READS_ONLY
         call.graph = asked = GraphAsked(runs, batch, call.body, documents)
-        asked.by_id = bool(by_id) and any(one.query in registered for one in requests)
+        asked.by_id = any(one.by_id for one in requests)
         return None
 
     return step
@@ -205,6 +207,6 @@ def write_query(call: Call, asked: GraphAsked) -> None:
 def refused(problem: DocumentProblem, policy: str = "") -> Refusal:
     """The refusal of a document."""
     words = str(problem)
-    told = f"{words[:1].upper()}{words[1:]}."
+    told = f"{words[:1].upper()}{words[1:].rstrip('.')}."
     status = 400 if isinstance(problem, RequestProblem) else 0
-    return Refusal(REASONS[problem.code], (), policy, words[:200], told, status, places=problem.places)
+    return Refusal(REASONS[problem.code], (), policy, problem.note or words[:200], told, status, places=problem.places)

@@ -147,7 +147,7 @@ class Introspections:
             hidden,
             run.request.query,
             run.request.operation,
-            orjson.dumps(run.variables, option=orjson.OPT_SORT_KEYS),
+            orjson.dumps(run.request.variables, option=orjson.OPT_SORT_KEYS),
         )
         kept = self._kept.get(key)
         if kept is None:
@@ -157,7 +157,7 @@ class Introspections:
                 if len(self._schemas) > _MOST_KEPT:
                     self._schemas.popitem(last=False)
             told = graphql_sync(
-                schema, run.request.query, variable_values=dict(run.variables),
+                schema, run.request.query, variable_values=dict(run.request.variables),
                 operation_name=run.request.operation or None,
             )  # fmt: skip
             kept = self._kept[key] = orjson.dumps(told.formatted)

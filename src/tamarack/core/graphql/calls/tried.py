@@ -79,14 +79,16 @@ def try_document(
     try:
         if not text.strip():
             raise DocumentProblem("the document is empty")
-        run = Run(documents.read(text).chosen(operation), variables, request)
+        chosen = documents.read(text).chosen(operation)
+        typed = chosen.coerced(documents.graph, variables) if documents.graph is not None else variables
+        run = Run(chosen, typed, request)
     except DocumentProblem as problem:
         return TriedDocument(str(problem), problem.places)
     asked = GraphAsked([run], False, None, documents)
     known = rules.known
     if known is not None and known.others == "refused" and text.strip() not in known.by_id.values():
         return TriedDocument(REASONS["unknown-document"].detail, named=asked.named)
-    if run.operation.introspects and rules.limits is not None and rules.limits.introspection == "closed":
+    if run.operation.introspects and rules.limits is not None and not rules.limits.tells_schema(who.groups):
         return TriedDocument(REASONS["introspection-closed"].detail, named=asked.named)
     refused, null = rules.met(asked, who)
     met = bounds(rules.limits, asked, rules.limits.by_field) if rules.limits is not None else []

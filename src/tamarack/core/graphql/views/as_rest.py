@@ -13,7 +13,8 @@ from tamarack.core.errors import CoreError
 from tamarack.core.graphql.calls.asked import GraphAsked, Run
 from tamarack.core.graphql.calls.documents import Documents
 from tamarack.core.graphql.calls.whole_answers import LARGEST, NEGOTIATED, OF_THE_BYTES, WITHOUT_BODY
-from tamarack.core.graphql.request import JSON, RESPONSE, GraphRequest
+from tamarack.core.graphql.document import DocumentProblem
+from tamarack.core.graphql.request import JSON, RESPONSE, GraphRequest, check_values
 from tamarack.core.graphql.views.rest_view import ParameterProblem, RestView
 from tamarack.core.shaping.json_bodies import dump, is_json, load
 from tamarack.core.text import one_line
@@ -29,24 +30,27 @@ _NO_JSON = Refusal(REASONS["bad-parameter"], status=415, detail="The body has th
 _TOO_LARGE = Refusal(REASONS["too-large"])
 
 
-def _wrong(words: str) -> Refusal:
-    return Refusal(REASONS["bad-parameter"], (), "", words[:200], f"{words[:1].upper()}{words[1:]}.")
+def _wrong(words: str, note: str = "") -> Refusal:
+    told = f"{words[:1].upper()}{words[1:].rstrip('.')}."
+    return Refusal(REASONS["bad-parameter"], (), "", note or words[:200], told)
 
 
 def asked_by(view: RestView, documents: Documents) -> Callable[[Call], Refusal | None]:
     """The step that reads a REST call as its document with variables."""
-    operation = view.document.operations[0]
+    operation, graph = view.document.operations[0], documents.graph
+    assert graph is not None
 
     def step(call: Call) -> Refusal | None:
         try:
             variables = view.variables(path_values(call), _query(call.query), _body(call, view))
-        except ParameterProblem as problem:
-            return _wrong(str(problem))
+            typed = operation.coerced(graph, variables)
+        except (ParameterProblem, DocumentProblem) as problem:
+            return _wrong(str(problem), problem.note)
         except _Refused as refused:
             return refused.refusal
         told = {"query": view.text, "variables": variables}
         request = GraphRequest(view.text, "", variables, told)
-        call.graph = asked = GraphAsked([Run(operation, variables, request)], False, None, documents)
+        call.graph = asked = GraphAsked([Run(operation, typed, request)], False, None, documents)
         asked.is_view = True
         return None
 
@@ -80,6 +84,7 @@ def _body(call: Call, view: RestView) -> Mapping[str, Any]:
         raise _Refused(_wrong("the body is not JSON")) from None
     if not isinstance(told, dict):
         raise _Refused(_wrong("the body is an object with the parameters as its members"))
+    check_values(told)
     return told
 
 

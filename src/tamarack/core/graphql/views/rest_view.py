@@ -57,7 +57,11 @@ class ViewProblem(CoreError, ValueError):
 
 
 class ParameterProblem(CoreError, ValueError):
-    """A call whose parameter is missing, or is not of its kind."""
+    """A call whose parameter is missing, or is not of its kind; `note` is what records tell: no values."""
+
+    def __init__(self, message: str, name: str) -> None:
+        super().__init__(message)
+        self.note = f"the parameter {name}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,7 +126,8 @@ class RestView:
             if one.required and (not given or value is None):
                 where = {"path": "of the path", "query": "of the query", "body": "of the body"}[one.place]
                 raise ParameterProblem(
-                    f"the parameter `{one.name}` {where} is missing; it is a {one.written.rstrip('!')}"
+                    f"the parameter `{one.name}` {where} is missing; it is a {one.written.rstrip('!')}",
+                    one.name,
                 )
         return found
 
@@ -223,7 +228,7 @@ def _from_texts(one: Parameter, texts: list[str]) -> Any:
     if one.is_list:
         return [_from_text(one, kind, text) for text in texts]
     if len(texts) > 1:
-        raise ParameterProblem(f"the parameter `{one.name}` is given {len(texts)} times, and once is enough")
+        raise ParameterProblem(f"the parameter `{one.name}` is given {len(texts)} times, and once is enough", one.name)
     return _from_text(one, kind, texts[0])
 
 
@@ -238,7 +243,7 @@ def _from_text(one: Parameter, kind: Any, text: str) -> Any:
     if isinstance(kind, GraphQLEnumType) and text not in kind.values:
         words = f"one of {', '.join(list(kind.values)[:20])}"
     if words:
-        raise ParameterProblem(f"the parameter `{one.name}` is {words}, not {text[:80]!r}")
+        raise ParameterProblem(f"the parameter `{one.name}` is {words}, not {text[:80]!r}", one.name)
     return text
 
 

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from hashlib import sha256
 from typing import Annotated, Literal
 
 from graphql import GraphQLError, parse
 from graphql.language import OperationDefinitionNode
-from pydantic import Field, StringConstraints, field_validator
+from pydantic import Field, StringConstraints, field_validator, model_validator
 
 from tamarack.core.carrying.parts import Knowing, Part
 from tamarack.core.form_hints import hints
+from tamarack.core.graphql.calls.known import id_of
 from tamarack.core.graphql.document import MOST_TOKENS
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
@@ -21,11 +21,6 @@ from tamarack.core.types import Name, Readable
 MOST_DOCUMENTS = 200
 LONGEST = 200_000
 _BETWEEN = re.compile(r"^-{3,}[ \t]*$", re.MULTILINE)
-
-
-def id_of(document: str) -> str:
-    """The id of a document: a digest of its text (GraphQL over HTTP, persisted documents)."""
-    return f"sha256:{sha256(document.strip().encode()).hexdigest()}"
 
 
 def documents_in(text: str) -> list[str]:
@@ -49,6 +44,19 @@ class GraphqlDocuments(Policy):
         title="Other documents are",
         description="Refused, callers may run these alone, whether they send the text or the id.",
     )
+    registering: bool = Field(
+        default=False,
+        title="Callers register documents",
+        description="A call with a `query` and its `documentId` makes that known on its node; of those, the ones used"
+        " last are kept. A caller that hears `unknown-document` sends both again.",
+        json_schema_extra=hints(rare=True),
+    )
+
+    @model_validator(mode="after")
+    def _lets_through(self) -> GraphqlDocuments:
+        if self.registering and self.others == "refused":
+            raise ValueError("callers cannot register documents where others are refused; let others through")
+        return self
 
     @field_validator("documents")
     @classmethod
@@ -75,13 +83,22 @@ class GraphqlDocuments(Policy):
 
 
 def _compile(policy: GraphqlDocuments, surroundings: Surroundings) -> list[Part]:
-    return [Knowing(stage=Stage.PERMIT, policy=policy.name, by_id=policy.by_id, only=policy.others == "refused")]
+    return [
+        Knowing(
+            stage=Stage.PERMIT,
+            policy=policy.name,
+            by_id=policy.by_id,
+            only=policy.others == "refused",
+            registers=policy.registering,
+        )
+    ]
 
 
 def _sentence(policy: GraphqlDocuments) -> str:
     many = len(policy.by_id)
     told = f"{many} document{'' if many == 1 else 's'} {'is' if many == 1 else 'are'} known by id"
-    return f"{told}; others are {policy.others}."
+    more = ", and callers register more" if policy.registering else ""
+    return f"{told}{more}; others are {policy.others}."
 
 
 KIND = PolicyKind(

@@ -1,6 +1,6 @@
 """GraphQL limits: how deep, wide and costly a document may be, how many come at once, and if the schema is told."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, PlainSerializer, model_validator
@@ -120,6 +120,17 @@ class GraphqlLimits(Policy):
         title="Asking for the schema",
         description="Open, callers are told of the part that is open to them, by the gateway.",
     )
+    told_to: tuple[Name, ...] = Field(
+        default=(),
+        max_length=20,
+        title="Groups that may ask all the same",
+        description="Where it is closed: applications that carry one of these groups are told.",
+        json_schema_extra=hints(rare=True),
+    )
+
+    def tells_schema(self, groups: Collection[str]) -> bool:
+        """Whether the schema is told to a caller of some groups."""
+        return self.introspection == "open" or not set(groups).isdisjoint(self.told_to)
 
     @property
     def by_field(self) -> dict[str, int]:
@@ -165,6 +176,10 @@ def bounds(policy: GraphqlLimits, asked: GraphAsked, weights: Mapping[str, int])
     return found
 
 
+def _groups(call: Call) -> Collection[str]:
+    return call.caller.groups if call.caller is not None else ()
+
+
 def _over(policy: GraphqlLimits, found: Sequence[Bound]) -> Refusal | None:
     """The refusal for the first bound that a call is over."""
     for bound in found:
@@ -175,13 +190,13 @@ def _over(policy: GraphqlLimits, found: Sequence[Bound]) -> Refusal | None:
 
 
 def _compile(policy: GraphqlLimits, surroundings: Surroundings) -> list[Part]:
-    weights = policy.by_field
+    weights, closed = policy.by_field, policy.introspection == "closed"
 
     def run(call: Call) -> Refusal | None:
         asked: GraphAsked | None = call.graph
         if asked is None:
             return None
-        if policy.introspection == "closed" and any(run.operation.introspects for run in asked.runs):
+        if closed and any(run.operation.introspects for run in asked.runs) and not policy.tells_schema(_groups(call)):
             return Refusal(REASONS["introspection-closed"], policy=policy.name)
         return _over(policy, bounds(policy, asked, weights))
 
@@ -209,7 +224,8 @@ def _bounds(policy: GraphqlLimits) -> list[str]:
 
 
 def _sentence(policy: GraphqlLimits) -> str:
-    schema = "" if policy.introspection == "open" else " The schema is not told."
+    some = f" except to the {'group' if len(policy.told_to) == 1 else 'groups'} {in_words(list(policy.told_to))}"
+    schema = "" if policy.introspection == "open" else f" The schema is not told{some if policy.told_to else ''}."
     return f"A document may have {in_words(_bounds(policy))}.{schema}"
 
 
