@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from graphql import GraphQLError, get_variable_values, parse
@@ -20,6 +20,7 @@ from graphql.language import (
     FragmentSpreadNode,
     InlineFragmentNode,
     IntValueNode,
+    Node,
     OperationDefinitionNode,
     SelectionSetNode,
     VariableDefinitionNode,
@@ -159,9 +160,8 @@ class Operation:
             return {}
         found = get_variable_values(graph.schema, self.declared, dict(variables), max_errors=MOST_PROBLEMS)
         if isinstance(found, list):
-            places = tuple((one.line, one.column) for error in found for one in (error.locations or ())[:1])
             told = "; ".join(error.message for error in found)[:LONGEST_PROBLEM]
-            raise DocumentProblem(told, places=places, note="a variable is not of its type")
+            raise DocumentProblem(told, note="a variable is not of its type")
         return found.coerced
 
     def cost(self, variables: Mapping[str, Any], default: int = DEFAULT_SIZE, weights: Mapping[str, int] = {}) -> int:
@@ -267,7 +267,7 @@ class _Reader:
         only = introspects and all(one.startswith("__") for one in top)
         name = node.name.value[:LONGEST_NAME] if node.name is not None else ""
         named, used = _used(selections)
-        declared = tuple(node.variable_definitions or ())
+        declared = tuple(map(_bare, node.variable_definitions or ()))
         return Operation(
             name, kind, selections, tuple(used), tuple(named), top, selections.width, introspects, only, declared
         )
@@ -423,6 +423,15 @@ def _cost(
             cost += _cost(spread, variables, default, weights, known)
         cost = known[id(selections)] = min(MOST, cost)
     return cost
+
+
+def _bare(node: Any) -> Any:
+    """A node without its place, which holds on to every token of the document."""
+    if isinstance(node, tuple):
+        return tuple(map(_bare, node))
+    if not isinstance(node, Node):
+        return node
+    return replace(node, **{key: None if key == "loc" else _bare(getattr(node, key)) for key in node.keys})
 
 
 def _place(node: Any) -> tuple[int, int]:
