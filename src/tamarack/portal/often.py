@@ -1,8 +1,12 @@
-"""How often one person may have the portal send something for them."""
+"""What the portal sends for a person: how often, and to which node."""
 
 from __future__ import annotations
 
 from collections import deque
+
+from tamarack.store.rollouts import queries as rolling
+from tamarack.store.rollouts.tables import Node
+from tamarack.web.application import db
 
 MOST_A_MINUTE = 60
 _LATELY: dict[str, deque[float]] = {}
@@ -17,3 +21,20 @@ def too_often(person: str, now: float) -> bool:
         return True
     tries.append(now)
     return False
+
+
+def often_words(person: str, now: float) -> str:
+    """What someone is told who has sent too much; empty for one who may go on."""
+    if not too_often(person, now):
+        return ""
+    return f"You tried {MOST_A_MINUTE} calls within a minute; wait a little, or call from your own program."
+
+
+def a_node(environment: str) -> Node | None:
+    """A node of an environment that answers."""
+    return next((one for one in rolling.nodes(db(), environment) if not rolling.is_away(one)), None)
+
+
+def nobody_answers(environment: str) -> str:
+    """What someone is told where no node does."""
+    return f"No node of {environment[:20]} answers at the moment; try again shortly."

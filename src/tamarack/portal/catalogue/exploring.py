@@ -13,10 +13,9 @@ from tamarack.core.trying.limits_left import limits_left
 from tamarack.core.trying.naming import named_by
 from tamarack.portal.catalogue.one_api import shown_credential, subscribed, tree, view_of
 from tamarack.portal.catalogue.reference import head_values
-from tamarack.portal.often import MOST_A_MINUTE, too_often
+from tamarack.portal.often import a_node, nobody_answers, often_words
 from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
 from tamarack.store.people.tables import Organization
-from tamarack.store.rollouts import queries as rolling
 from tamarack.web.application import db, settings_of
 from tamarack.web.graphs import exploring
 from tamarack.web.outgoing.sending import send
@@ -103,14 +102,13 @@ def run(api: str, version: str) -> Any:
     call, errors = exploring.call_of(exploring.typed(), inside, operation, named, application.id)
     if call is None:
         return _answer(errors), 422
-    if too_often(person.id, time.monotonic()):
-        words = f"You tried {MOST_A_MINUTE} calls within a minute; wait a little, or call from your own program."
+    if words := often_words(person.id, time.monotonic()):
         return _answer({"": words}), 422
-    node = next((one for one in rolling.nodes(db(), environment) if not rolling.is_away(one)), None)
+    node = a_node(environment)
     answer = (
         send(call, node, settings_of(current_app).keys.raw("bench"), acting().name)
         if node is not None
-        else BenchAnswer(problem=f"No node of {environment[:20]} answers at the moment; try again shortly.")
+        else BenchAnswer(problem=nobody_answers(environment))
     )
     shown = shown_credential(found, inside, operation)
     return _answer(

@@ -16,10 +16,9 @@ from tamarack.core.trying.naming import named_by
 from tamarack.core.types import Frozen, problems_of
 from tamarack.portal.catalogue.one_api import subscribed, view_of
 from tamarack.portal.catalogue.reference import head_values
-from tamarack.portal.often import MOST_A_MINUTE, too_often
+from tamarack.portal.often import a_node, nobody_answers, often_words
 from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
-from tamarack.store.rollouts import queries as rolling
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import settings_of
 from tamarack.web.outgoing.talking import Told, talk
 
 pages = Blueprint("talking", __name__, url_prefix="/apis/<api>/<version>/talk")
@@ -83,12 +82,11 @@ def say(api: str, version: str) -> Any:
         return _told([{"problem": problems_of(error)[0].message}]), 422
     except (ValueError, RecursionError):
         return _told([{"problem": "What was said cannot be read; reload the page."}]), 422
-    if too_often(person.id, time.monotonic()):
-        words = f"You tried {MOST_A_MINUTE} calls within a minute; wait a little, or call from your own program."
+    if words := often_words(person.id, time.monotonic()):
         return _told([{"problem": words}]), 422
-    node = next((one for one in rolling.nodes(db(), environment) if not rolling.is_away(one)), None)
+    node = a_node(environment)
     if node is None:
-        return _told([{"problem": f"No node of {environment[:20]} answers at the moment; try again shortly."}]), 422
+        return _told([{"problem": nobody_answers(environment)}]), 422
     body = said.model_dump(mode="json") | {"stream": True, "stream_options": {"include_usage": True}}
     named = named_by(found, inside, view_of(inside, inside.operation(CALL))).items()  # type: ignore[arg-type]
     lines = ["Content-Type: application/json", *(f"{name}: {value}" for name, value in named)]

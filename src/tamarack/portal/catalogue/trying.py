@@ -21,11 +21,10 @@ from tamarack.core.trying.limits_left import limits_left
 from tamarack.core.trying.naming import named_by
 from tamarack.core.types import problems_of
 from tamarack.portal.catalogue.one_api import shown_credential, subscribed, view_of, ways_in
-from tamarack.portal.often import MOST_A_MINUTE, too_often
+from tamarack.portal.often import a_node, nobody_answers, often_words
 from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
 from tamarack.store.applications import sharing
 from tamarack.store.applications.tables import Application
-from tamarack.store.rollouts import queries as rolling
 from tamarack.web.application import db, settings_of
 from tamarack.web.outgoing.sending import send
 
@@ -118,15 +117,14 @@ def run(api: str, version: str) -> Any:
     except ValidationError as error:
         errors = {str(one.path[0]) if one.path else "": one.message for one in problems_of(error)}
         return render("catalogue/reference/answer.html", errors=errors, answer=None), 422
-    if too_often(person.id, time.monotonic()):
-        error_words = f"You tried {MOST_A_MINUTE} calls within a minute; wait a little, or call from your own program."
-        return render("catalogue/reference/answer.html", errors={"": error_words}, answer=None), 422
-    node = next((one for one in rolling.nodes(db(), trying.environment) if not rolling.is_away(one)), None)
+    if words := often_words(person.id, time.monotonic()):
+        return render("catalogue/reference/answer.html", errors={"": words}, answer=None), 422
+    node = a_node(trying.environment)
     key = settings_of(current_app).keys.raw("bench")
     answer = (
         send(call, node, key, acting().name, vouched=bool(application))
         if node is not None
-        else BenchAnswer(problem=f"No node of {trying.environment} answers at the moment; try again shortly.")
+        else BenchAnswer(problem=nobody_answers(trying.environment))
     )
     return render(
         "catalogue/reference/answer.html",
