@@ -20,6 +20,7 @@ OF_A_VERSION: dict[str, Any] = {
     "document": "a" * 64,
     "policies": [{"kind": "open"}],
     "operations": [{"call": "get /elsewhere"}],
+    "fields": [{"call": "field Query.lamps", "policies": [{"kind": "groups", "allow": ["harbour"]}]}],
 }
 OF_AN_API: dict[str, Any] = {
     "title": "Crossings",

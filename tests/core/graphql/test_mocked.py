@@ -23,7 +23,7 @@ def told(fleet: Fleet, document: str, **variables: Any) -> Any:
     return orjson.loads(outcome.body)
 
 
-@settings(max_examples=60)
+@settings(max_examples=30)
 @given(documents().map(without_conflicts))
 def test_any_document_is_answered_without_an_error_and_without_a_backend(text: str) -> None:
     assume(not validate(GRAPH.schema, parse(text)))

@@ -26,7 +26,7 @@ def answer_schema(text: str, gives: str = "data") -> Any:
     return described_view(view, GRAPH, "")["responses"]["200"]["content"]["application/json"]["schema"]
 
 
-@settings(max_examples=60)
+@settings(max_examples=30)
 @given(documents().map(without_conflicts))
 def test_whatever_a_service_answers_fits_what_is_said_of_it(text: str) -> None:
     assume(not validate(GRAPH.schema, parse(text)))
