@@ -101,5 +101,12 @@ def test_pages_reviews_and_files_know_of_them() -> None:
     assert any("field Vessel.oldName" in change.subject for change in difference(before, after))
     limit = next(one for one in all_limits(after, "production") if one.name == "rate-limit")
     assert limit.where.endswith("field Vessel.oldName") and limit.covers
+    fewer = on("Vessel.oldName", ONE_A_MINUTE | {"windows": ["100 per minute"], "name": "fewer"})
+    whole = {"kind": "rate-limit", "windows": ["500 per minute"], "name": "whole"}
+    both = configuration(version={"operations": [{"call": "post /"}], "policies": [whole], "fields": fewer})
+    limits = all_limits(both, "production")
+    assert (
+        next(one for one in limits if one.name == "whole").notes == []
+    )  # the field's counts some of those calls alone
     assert "over-rate" in {reason.code for reason in possible_refusals(after, api, version, version.operations[0])}
     assert Configuration.model_validate(after.model_dump(mode="json")) == after

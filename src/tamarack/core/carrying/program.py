@@ -189,7 +189,7 @@ class Operation(Published):
                         call.trace.metered(call, self.named, refusal, (ended_at[_METER_ENDED] - began) / 1000)
                 if refusal is not None:
                     if call.graph is not None:
-                        call.graph.not_admitted(call, refusal)
+                        call.graph.documents.not_admitted(call)
                     return refusal
         for step in lane.later:
             refusal = step(call)

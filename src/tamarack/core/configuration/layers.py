@@ -208,6 +208,8 @@ def _met_elsewhere(configuration: Configuration, window: Window, row: LimitRow, 
         # One that counts at least as much together, and for every call that this one counts.
         if other is row or other.unit != row.unit or not other.windows or not row.covers <= other.covers:
             continue
+        if other.placement.is_field and other.placement != row.placement:
+            continue  # it counts some of those calls alone
         counts_all = other.by == "everyone" or (other.by == "caller" and row.by == "subscription")
         same = other.by == row.by and row.layer not in ("plan", "plan, single API")
         if counts_all or same:

@@ -30,8 +30,8 @@ def _is_tighter(window: Window, before: LimitRow) -> bool:
 
 def _above(session: Session, environment: str, row: LimitRow, window: Window) -> list[Risk]:
     together = row.by == "everyone"
-    if not together and row.by not in ("caller", "subscription"):
-        return []  # what else is counted by is not in the records
+    if row.placement.is_field or (not together and row.by not in ("caller", "subscription")):
+        return []  # which fields were asked for, and what else is counted by, is not in the records
     seconds, allowed = peaks.peak_window(window)
     over = peaks.peaks(
         session,

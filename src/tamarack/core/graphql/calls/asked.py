@@ -10,7 +10,7 @@ from urllib.parse import urlencode
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Knowing
 from tamarack.core.carrying.refusals import REASONS, Refusal
-from tamarack.core.graphql.calls.documents import Documents, asker
+from tamarack.core.graphql.calls.documents import Documents
 from tamarack.core.graphql.calls.known import NONE, KnownDocuments
 from tamarack.core.graphql.closed.withheld import Withholding
 from tamarack.core.graphql.document import LONGEST_NAME, DocumentProblem, Operation
@@ -39,6 +39,12 @@ _READS_ONLY = Refusal(
     REASONS["bad-graphql"], ((b"allow", b"POST"),), status=405, detail="A GET runs queries alone; send others by POST."
 )
 
+_LATER = Refusal(
+    REASONS["over-rate"],
+    ((b"retry-after", b"1"),),
+    note="nothing new is read after several refusals",
+    detail="Limits refused several calls of this caller within a second; what was not asked before is read in another.",
+)
 _NO_WEB_SOCKET = Refusal(REASONS["no-web-socket"])
 
 
@@ -104,10 +110,6 @@ class GraphAsked:
         asked = [[one.query, one.operation, one.variables] for one in self.sent]
         return blake2b(dump([self.batch, asked]), digest_size=16).hexdigest().encode()
 
-    def not_admitted(self, call: Call, refusal: Refusal) -> None:
-        """A limit refused the call: for a moment nothing new is read for its caller."""
-        self.documents.spare(asker(call), refusal, call.now)
-
     def used(self) -> dict[str, None]:
         """Every field that it asks for."""
         return {name: None for run in self.runs for name in run.operation.used}
@@ -148,8 +150,8 @@ def as_asked(
             for screen in screens:
                 if (refusal := screen(texts)) is not None:
                     return refusal
-            if (refusal := documents.spared(call, texts)) is not None:
-                return refusal
+            if documents.spares(call, texts):
+                return _LATER
             read_ones = documents.each(texts)
             runs = []
             for document, one in zip(read_ones, requests, strict=True):

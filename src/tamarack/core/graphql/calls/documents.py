@@ -6,7 +6,6 @@ from collections import OrderedDict
 from collections.abc import Sequence
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.graphql.closed.withheld import Withheld, without
 from tamarack.core.graphql.document import MOST_TOKENS, Document, DocumentProblem, read
 from tamarack.core.graphql.schema import Graph
@@ -24,8 +23,9 @@ class Documents:
     MOST_CHARACTERS = 4_000_000
     MOST_SPARED = 10_000
     SPARED_S = 1.0
-    """For how long nothing new is read for a caller that is over a limit: reading comes before limits are asked, which
-    may count what a document costs, and takes its time."""
+    PATIENCE = 3
+    """A caller that limits refused so often within that time has nothing new read for the rest of it: reading comes
+    before limits are asked, which may count what a document costs, and takes its time."""
 
     def __init__(self, graph: Graph | None) -> None:
         self.graph = graph
@@ -33,24 +33,25 @@ class Documents:
         self._size = 0
         self._without: OrderedDict[tuple[str, str, frozenset[str]], Withheld] = OrderedDict()
         self._without_size = 0
-        self._spared: dict[str, tuple[Refusal, float]] = {}
+        self._refused: dict[str, list[float]] = {}
+        """Until when refusals of each caller count, and how many there were."""
 
-    def spare(self, asker: str, refusal: Refusal, now: float) -> None:
-        """Read nothing new for someone for a moment, who is refused so instead."""
-        if len(self._spared) >= self.MOST_SPARED:
-            self._spared.clear()
-        self._spared[asker] = refusal, now + self.SPARED_S
+    def not_admitted(self, call: Call) -> None:
+        """Note that a limit refused a caller."""
+        if len(self._refused) >= self.MOST_SPARED:
+            self._refused.clear()
+        noted = self._refused.get(asker(call))
+        if noted is None or noted[0] <= call.now:
+            self._refused[asker(call)] = [call.now + self.SPARED_S, 1]
+        else:
+            noted[1] += 1
 
-    def spared(self, call: Call, texts: Sequence[str]) -> Refusal | None:
-        """Why nothing new is read for a caller at present; None where it is, or where all is known already."""
-        found = self._spared.get(asker(call)) if self._spared else None
-        if found is None or all(text in self._kept for text in texts):
-            return None
-        refusal, until = found
-        if call.now < until:
-            return refusal
-        del self._spared[asker(call)]
-        return None
+    def spares(self, call: Call, texts: Sequence[str]) -> bool:
+        """Whether a caller has to wait for what is new to be read."""
+        noted = self._refused.get(asker(call)) if self._refused else None
+        if noted is None or noted[1] < self.PATIENCE or noted[0] <= call.now:
+            return False
+        return any(text not in self._kept for text in texts)
 
     def read(self, text: str) -> Document:
         """A document, read or kept; what is wrong with one is kept too. Raises `DocumentProblem`."""

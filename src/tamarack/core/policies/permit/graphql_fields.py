@@ -200,7 +200,7 @@ KIND = PolicyKind(
     purpose="Close fields and types to all but some plans, groups or scopes",
     model=GraphqlFields,
     compile=_compile,
-    brief=lambda policy: few([rule.field for rule in policy.rules]),
+    brief=lambda policy: few([rule.field for rule in policy.rules]) + ("" if policy.refuses else ", null"),
     sentence=_sentence,
     sentence_outside=lambda policy: (
         "Some fields are open to some plans alone; the schema that you are told shows yours."
