@@ -102,10 +102,7 @@ def test_a_document_is_run_as_the_application_and_shown_as_a_call_for_programs(
         )
 
     monkeypatch.setattr(exploring, "send", send)
-    monkeypatch.setattr(
-        exploring.rolling, "nodes", lambda session, where: [Node(name="n1", environment=where, address="")]
-    )
-    monkeypatch.setattr(exploring.rolling, "is_away", lambda node: False)
+    monkeypatch.setattr(exploring, "a_node", lambda where: Node(name="n1", environment=where, address=""))
     page = client.post(PATH + "run", data={"document": BERTHS, "variables": '{"n": 1}', "caller": caller(world)}).text
     assert sent[0].path == "/graph/v1" and '"variables":{"n":1}' in sent[0].body
     assert "A field is not open to this caller" in page and "/reasons/closed-field" in page

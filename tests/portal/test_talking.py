@@ -119,8 +119,7 @@ def test_the_page_offers_ones_applications_and_the_models(office: FlaskClient) -
 def test_what_is_said_is_sent_as_the_application_and_asks_for_a_stream(
     office: FlaskClient, world: Session, node: Node, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(talking.rolling, "nodes", lambda session, where: [node])
-    monkeypatch.setattr(talking.rolling, "is_away", lambda one: False)
+    monkeypatch.setattr(talking, "a_node", lambda where: node)
     FakeNode.answers.append((200, "text/event-stream", piece("Dear all")))
     status, lines = said(office, world, SAID)
     assert (status, lines[0]) == (200, {"text": "Dear all"})

@@ -26,6 +26,7 @@ def on(field: str, *policies: dict[str, Any]) -> list[dict[str, Any]]:
 def test_a_limit_on_a_field_counts_the_calls_that_ask_for_it() -> None:
     fleet = Fleet({"kind": "rate-limit", "windows": ["5 per minute"]}, fields=on("Vessel.oldName", ONE_A_MINUTE))
     assert [fleet.why(one)[0] for one in (NAMES, OLD, NAMES, OLD, NAMES)] == ["", "", "", "over-rate", ""]
+    assert "The limit 'rate-limit' on Vessel.oldName, 1 per minute, is used up" in fleet.why(OLD)[1]
     assert [fleet.why(NAMES)[0] for _ in range(2)] == ["", "over-rate"]  # the API's own counts all that were let in
 
 

@@ -194,11 +194,12 @@ class Meter:
                 self._note(call.asked)
             return None
         reason, name, window = REASONS[taken.limiter.reason], taken.limiter.name, taken.limiter.said(taken.window)
-        told = f"The limit {name!r}, {window}, is used up; Retry-After says when to call again."
+        called = f"{name!r}{_on_field(taken.limiter)}"
+        told = f"The limit {called}, {window}, is used up; Retry-After says when to call again."
         if not taken.limiter.counts_calls:
             many = next((cost for limiter, _, cost in call.asked if limiter is taken.limiter), 0)
             told = (
-                f"The limit {name!r}, {window}, has too little left for this call, which counts as {many} until its"
+                f"The limit {called}, {window}, has too little left for this call, which counts as {many} until its"
                 " answer is there; Retry-After says when to call again."
             )
         call.asked = ()
@@ -253,6 +254,12 @@ def _used(call: Call, unit: str) -> int:
     if unit == "tokens":
         return call.prompt_tokens + call.completion_tokens
     return call.prompt_tokens if unit == "prompt tokens" else call.completion_tokens
+
+
+def _on_field(limiter: Limiter) -> str:
+    """Which field of a graph a limit stands on, in words; empty for one that holds for whole calls."""
+    _, stands, rest = limiter.id.partition("/field ")
+    return f" on {rest.rpartition('/')[0]}" if stands else ""
 
 
 def _too_many(limiter: Limiter, prompt: Any, most: int) -> Refusal:
