@@ -67,3 +67,11 @@ def test_what_holds_for_whole_calls_stands_on_no_field(admin: FlaskClient, world
     typed = WHERE | {"kind": "graphql-limits", "name": "graphql-limits", "old_name": "", "depth": "3"}
     refused = admin.post(PATH + "policies/save", data=typed)
     assert refused.status_code == 400 and "holds for whole calls" in refused.text and version(world).fields == ()
+
+
+@pytest.mark.parametrize("api", ["fleet-graph/1", "sailings/2"])
+def test_a_field_is_no_operation_anywhere_else(admin: FlaskClient, lead: FlaskClient, api: str) -> None:
+    for page in ("bench/", "answers/", "explain/", "browser/", "operations/", "misfits/", "feedback/", ""):
+        answer = admin.get(f"/apis/{api}/{page}", query_string={"operation": FIELD})
+        assert answer.status_code in (200, 404), page
+    assert lead.get(f"/apis/{api}/operation", query_string={"call": FIELD}).status_code == 404

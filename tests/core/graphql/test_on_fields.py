@@ -97,7 +97,7 @@ def test_pages_reviews_and_files_know_of_them() -> None:
     told = "Where a document asks for `Vessel.oldName`: Each caller may call once a minute."
     assert told in [one.text for one in explain(after, api, version)]
     assert told in [one.text for one in explain_outside(after, api, version, version.operations[0])]
-    field = version.operation("field Vessel.oldName")
+    field = version.place("field Vessel.oldName")
     assert told.partition(": ")[2] in [one.text for one in explain(after, api, version, field)]
     assert any("field Vessel.oldName" in change.subject for change in difference(before, after))
     limit = next(one for one in all_limits(after, "production") if one.name == "rate-limit")

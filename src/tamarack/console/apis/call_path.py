@@ -116,7 +116,7 @@ def _live(
     there = running.api(api.name)
     version_there = there.version(version.version) if there is not None else None
     if there is not None and version_there is not None:
-        operation_there = version_there.operation(operation.call) if operation is not None else None
+        operation_there = version_there.place(operation.call) if operation is not None else None
         live.update(dict(placed(running, there, version_there, operation_there)))
     return live
 

@@ -113,7 +113,8 @@ def path_values(found: Api, inside: Version) -> dict[str, Any]:
     where = environment()
     # From the form too: a form that is shown again with what is wrong in it stands where it stood.
     called = request.values.get("operation", "")
-    operation = inside.operation(called) if called else None
+    find = inside.place if found.style == "graphql" else inside.operation
+    operation = find(called) if called else None
     products = draft().products_with(found.name)
     plans: list[tuple[str, Plan]] = [(f"{p.name}/{plan.name}", plan) for p in products for plan in p.plans]
     chosen = request.values.get("plan", "")

@@ -32,7 +32,7 @@ def policies_at(level: str, version: Version, call: str) -> tuple[AnyPolicy, ...
         return draft().everywhere
     if level == "api":
         return version.policies
-    operation = version.operation(call)
+    operation = version.place(call)
     if operation is None:
         abort(404, f"There is no operation {call!r} in this version.")
     return operation.policies

@@ -50,7 +50,7 @@ def _panel(api: Api, version: Version, **values: Any) -> str:
         "apis/call_path.html",
         tab="call path",
         panel=values | {"revision": revision, "where": where_words(level, api, version, call)},
-        suggestions=suggestions(api, version, version.operation(call)),
+        suggestions=suggestions(api, version, version.place(call)),
         **path_values(api, version),
     )
 
@@ -70,7 +70,7 @@ class Placed:
         if self.call.startswith(f"{FIELD_METHOD} "):
             return None  # what stands on a field holds beside all others
         levels = {"everywhere": 0, "api": 1, "operation": 2}
-        outer = placed(draft(), self.api, self.version, self.version.operation(self.call))[: levels[self.level]]
+        outer = placed(draft(), self.api, self.version, self.version.place(self.call))[: levels[self.level]]
         return next(
             (
                 place
@@ -94,7 +94,7 @@ def _said(at: Placed, kind: PolicyKind, form: Form) -> dict[str, Any]:
     outer = at.replaces(kind, policy.name) if asks else None
     return {
         "sentence": kind.sentence(policy),
-        "warnings": warnings(policy, at.api, at.version, at.version.operation(at.call)),
+        "warnings": warnings(policy, at.api, at.version, at.version.place(at.call)),
         "outer": source_of(outer) if outer is not None else None,
     }
 

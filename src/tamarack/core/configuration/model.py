@@ -182,12 +182,13 @@ class Version(Frozen):
 
     def operation(self, call: str) -> Operation | None:
         """The operation so named, or None."""
-        if call.startswith(f"{FIELD_METHOD} "):
-            return self._field(call)
         return next((operation for operation in self.operations if operation.call == call), None)
 
-    def _field(self, call: str) -> Operation | None:
-        """A field by what it is called; one that has no policies yet is bare, and None is what is no field."""
+    def place(self, call: str) -> Operation | None:
+        """An operation, or a field of a graph (`field Query.vessels`), where policies may be placed: a field that has
+        none yet is bare, and None is what is neither."""
+        if not call.startswith(f"{FIELD_METHOD} "):
+            return self.operation(call)
         found = next((one for one in self.fields if one.call == call), None)
         if found is not None:
             return found
