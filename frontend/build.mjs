@@ -27,8 +27,10 @@ execFileSync(tailwind, ["-i", join(here, "src/tamarack.css"), "-o", join(out, "t
   cwd: here,
   stdio: ["ignore", "ignore", "inherit"],
 });
+const bundled = new Set(["htmx.org"]);
 for (const name of ["tamarack", "graph-editor"]) {
-  await build({
+  const { metafile } = await build({
+    metafile: true,
     entryPoints: [join(here, `src/${name}.js`)],
     outfile: join(out, `${name}.js`),
     bundle: true,
@@ -37,7 +39,17 @@ for (const name of ["tamarack", "graph-editor"]) {
     target: "es2022",
     define: { "process.env.NODE_ENV": '"production"', "globalThis.process": "undefined" },
   });
+  for (const path of Object.keys(metafile.inputs)) {
+    const found = path.match(/node_modules\/((?:@[^/]+\/)?[^/]+)\//);
+    if (found) bundled.add(found[1]);
+  }
 }
+// What scripts of others ask for: that their licences come along.
+const licences = [...bundled].sort().map((name) => {
+  const file = readdirSync(join(here, "node_modules", name)).find((one) => /^licen[cs]e/i.test(one));
+  return `${name}\n\n${file ? readFileSync(join(here, "node_modules", name, file), "utf8").trim() : "no licence file"}\n`;
+});
+writeFileSync(join(out, "licences.txt"), licences.join("\n---\n\n"));
 const clients = join(root, "tests/journeys/tokens/clients");
 await build({
   entryPoints: [join(here, "src/clients/openid-client.js")],

@@ -95,6 +95,10 @@ def test_errors_beside_a_value_are_counted_and_other_failures_pass() -> None:
     outcome = fleet.send("GET", b"", b"text=x", path=b"/search")
     assert told(outcome) == {"search": None, "ports": []} and b"tamarack-graph-errors: 1\r\n" in outcome.fields
     assert fleet.call.note == "the graph: lamp"
+    for odd in (7, {"message": "lamp"}, "lamp"):
+        fleet.answers({"data": {"search": []}, "errors": odd})
+        outcome = fleet.send("GET", b"", b"text=x", path=b"/search")
+        assert told(outcome) == {"search": []} and b"tamarack-graph-errors: 1\r\n" in outcome.fields
     fleet.answers(b"<p>away</p>", (b"content-type", b"text/html"), status=503)
     outcome = fleet.send("GET", b"", b"text=x", path=b"/search")
     assert (outcome.status, outcome.body) == (503, b"<p>away</p>")

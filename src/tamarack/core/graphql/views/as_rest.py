@@ -111,7 +111,7 @@ def given_by(view: RestView) -> Callable[[Call, Answered], Refusal | None]:
             if answer.status >= 400 or not call.answered:
                 return None  # not the graph's, but of what stands before it, or of a policy that answers
             return Refusal(REASONS["answer-unreadable"], note=f"the answer's body: {told}")
-        data, errors = told.get("data"), told.get("errors") or []
+        data, errors = told.get("data"), _errors(told.get("errors"))
         value = data.get(view.key) if view.key and isinstance(data, dict) else data
         if value is None:
             return _nothing(errors)
@@ -142,20 +142,27 @@ def _told(answer: Answered) -> dict[str, Any] | str:
     return told
 
 
-def _nothing(errors: Any) -> Refusal:
+def _errors(told: Any) -> list[Any]:
+    """The errors of an answer; whatever else stands in their place is one."""
+    if isinstance(told, list):
+        return told
+    return [told] if told else []
+
+
+def _nothing(errors: list[Any]) -> Refusal:
     """Why there is no value."""
     if not errors:
         return Refusal(REASONS["nothing-found"])
     message = _message(errors)
-    extensions = errors[0].get("extensions") if isinstance(errors, list) and isinstance(errors[0], dict) else None
+    extensions = errors[0].get("extensions") if isinstance(errors[0], dict) else None
     if isinstance(extensions, dict) and extensions.get("reason") == "closed-field":
         return Refusal(REASONS["closed-field"], note=message, detail=message)
     return Refusal(REASONS["graph-failed"], note=message, detail=f"The graph said: {message}")
 
 
-def _message(errors: Any) -> str:
+def _message(errors: list[Any]) -> str:
     """The first of some errors, in one line; and how many more there are."""
-    first = errors[0] if isinstance(errors, list) else errors
+    first = errors[0]
     words = str(first.get("message", "")) if isinstance(first, dict) else str(first)
-    more = f" (and {len(errors) - 1} more)" if isinstance(errors, list) and len(errors) > 1 else ""
+    more = f" (and {len(errors) - 1} more)" if len(errors) > 1 else ""
     return one_line(words)[:_LONGEST_MESSAGE] + more
