@@ -57,7 +57,7 @@ def test_a_view_is_added_called_otherwise_and_taken_out_with_its_description(
         ({"path": "/vessels/{name}"}, "call", "is an operation already"),
         ({"path": "/", "document": "{ ports { code } }"}, "call", "path of its own"),
         ({"document": "{ ports { code } vessels { name } }", "path": "/all"}, "gives", "has 2 root fields"),
-        ({"summary": "a\x00b"}, "summary", ""), ({"summary": "x" * 301}, "summary", "more than 300"),
+        ({"summary": "x" * 301}, "summary", "more than 300"),
     ],
 )  # fmt: skip
 def test_what_cannot_be_published_says_why_and_keeps_what_was_typed(
@@ -67,7 +67,7 @@ def test_what_cannot_be_published_says_why_and_keeps_what_was_typed(
     answer = admin.post(PATH, data=TYPED | changes)
     assert answer.status_code == 422 and said in answer.text
     assert f'id="e-{field}" hidden' not in answer.text.replace(' hidden=""', " hidden")
-    assert "query V" in answer.text or changes.get("document", "")[:9] in answer.text
+    assert (TYPED | changes)["document"][:9] in answer.text
     assert drafted(world)[1] == before
 
 
