@@ -30,7 +30,7 @@ from tamarack.gateway.driver import NodeDriver
 from tamarack.gateway.gateway import Gateway, Serving
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.node import settle_memory
-from tamarack.gateway.recorder import Recorder
+from tamarack.gateway.recording.recorder import Recorder
 from tamarack.gateway.upstream.pool import PooledUpstream
 from tamarack.gateway.wire.limits import WireLimits
 from tamarack.gateway.wire.server import CallerServer

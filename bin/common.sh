@@ -78,3 +78,19 @@ PY
   echo "$want" >"$stamp"
   rm -f "$half"
 }
+
+# need_node_packages : keeps the packages of a node in a folder, as a machine that reaches no index gets them.
+need_node_packages() {
+  lock="$ROOT/.venv/node-requirements.txt"
+  packages="$ROOT/.venv/node-packages"
+  PYTHONPATH="$ROOT/src" "$ROOT/.venv/bin/python" -c \
+    'from tamarack.web.quick_start.packages import node_lock; print(node_lock(), end="")' >"$lock.new"
+  if [ ! -d "$packages" ] || ! cmp -s "$lock" "$lock.new"; then
+    say "Fetching a node's packages …"
+    rm -rf "$packages" "$packages.new"
+    "$ROOT/.venv/bin/python" -m pip download --quiet --disable-pip-version-check --no-deps --require-hashes \
+      -r "$lock.new" -d "$packages.new" || fail "fetching a node's packages failed"
+    mv "$packages.new" "$packages"
+  fi
+  mv "$lock.new" "$lock"
+}

@@ -1,5 +1,6 @@
 """What many tests share: one PostgreSQL cluster a run, a fresh database a test, and both web applications."""
 
+import itertools
 import os
 import re
 import shutil
@@ -30,6 +31,7 @@ from tamarack.demo.seed import shipped_configuration
 from tamarack.demo.world import ORGANIZATIONS, STAFF
 from tamarack.settings import Settings
 from tamarack.start.postgres import Cluster
+from tamarack.store import engine as store_engine
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.draft import queries as drafting
@@ -66,6 +68,8 @@ def cluster() -> Iterator[Cluster]:
     home.chmod(0o755)
     made = Cluster(home, free_port(), "only-for-tests")
     made.prepare()
+    # Nobody else is here: what proving who one is takes (SCRAM, some 20 ms) would be most of many a test.
+    (made.folder / "pg_hba.conf").write_text("host all all 127.0.0.1/32 trust\n")
     hasty = ["fsync=off", "full_page_writes=off", "synchronous_commit=off", "wal_level=minimal", "max_wal_senders=0"]
     command = [*made.server_command(), *(part for one in hasty for part in ("-c", one))]
     with (home / "log").open("w") as log:
@@ -105,15 +109,28 @@ def _listens(port: int) -> bool:
         return probe.connect_ex(("127.0.0.1", port)) == 0
 
 
+@pytest.fixture(scope="session")
+def administering(cluster: Cluster) -> Iterator[psycopg.Connection]:
+    """A connection that makes and drops the tests' databases."""
+    address = f"postgresql://postgres@127.0.0.1:{cluster.port}/postgres"
+    with psycopg.connect(address, autocommit=True, connect_timeout=30) as connection:
+        yield connection
+
+
+_NUMBERS = itertools.count()
+_DATABASE = "{0} DATABASE {1} {2}"
+
+
 @pytest.fixture
-def settings(cluster: Cluster, tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Settings]:
+def settings(
+    cluster: Cluster, administering: psycopg.Connection, tmp_path: Path, request: pytest.FixtureRequest
+) -> Iterator[Settings]:
     """Settings of an installation of its own: a home folder, and a migrated database, empty or with the world in it."""
-    name = f"t{abs(hash(request.node.nodeid)):x}"
+    name = f"t{next(_NUMBERS)}"
     template = request.getfixturevalue("world_template") if "world" in request.fixturenames else "template_tamarack"
-    cluster.drop_database(name)
-    cluster.make_database(name, template)
+    administering.execute(_DATABASE.format("CREATE", name, f"TEMPLATE {template} STRATEGY FILE_COPY OWNER tamarack"))
     yield Settings(home=tmp_path, database_url=cluster.url(name), reachable="127.0.0.0/8")
-    cluster.drop_database(name)
+    administering.execute(_DATABASE.format("DROP", name, "WITH (FORCE)"))
 
 
 @pytest.fixture
@@ -207,21 +224,44 @@ class _Compiled(BytecodeCache):
 _COMPILED = _Compiled()
 
 
-_make_builder = Rule._compile_builder
-_BUILDERS: dict[tuple[Any, ...], Any] = {}
+_compile = Rule.compile
+_RULES: dict[tuple[Any, ...], dict[str, Any]] = {}
+_MADE = ("_parts", "_trace", "_converters", "arguments")
 
 
-def _kept_builder(rule: Rule, append_unknown: bool = True) -> Any:
-    """What makes the addresses of a rule, compiled once a run for the same reason; it is bound to its rule later."""
+def _compile_once(rule: Rule) -> None:
+    """Compile a rule of addresses once a run: each test has applications of its own, all with the same rules."""
     defaults = tuple(sorted((rule.defaults or {}).items()))
-    key = (rule.rule, rule.subdomain, rule.host, defaults, append_unknown)
-    found = _BUILDERS.get(key)
+    key = (rule.rule, rule.subdomain, rule.host, defaults, rule.merge_slashes)
+    found = _RULES.get(key)
     if found is None:
-        found = _BUILDERS[key] = _make_builder(rule, append_unknown)
-    return found
+        _compile(rule)
+        found = _RULES[key] = {name: getattr(rule, name) for name in _MADE}
+        found["_build"], found["_build_unknown"] = rule._build.__func__, rule._build_unknown.__func__  # type: ignore[attr-defined]
+        return
+    for name in _MADE:
+        setattr(rule, name, found[name])
+    for name in ("_build", "_build_unknown"):
+        setattr(rule, name, found[name].__get__(rule))
 
 
-Rule._compile_builder = _kept_builder  # type: ignore[method-assign]
+Rule.compile = _compile_once  # type: ignore[method-assign]
+
+_create = store_engine.create_engine
+_ENGINES: list[Engine] = []
+
+
+def _create_alike(*args: Any, **kwargs: Any) -> Engine:
+    """An engine that shares what the first one made of queries: each test has engines of its own, all alike."""
+    made: Engine = _create(*args, **kwargs)
+    if not _ENGINES:
+        _ENGINES.append(made)
+    else:
+        made.dialect, made._compiled_cache = _ENGINES[0].dialect, _ENGINES[0]._compiled_cache
+    return made
+
+
+store_engine.create_engine = _create_alike  # type: ignore[attr-defined]
 
 
 _BROKEN_LINE = re.compile(

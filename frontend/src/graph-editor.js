@@ -166,4 +166,11 @@ function begin(area) {
   if (area.dataset.schema) learn(view, area.dataset.schema);
 }
 
-document.querySelectorAll("textarea[data-document]").forEach(begin);
+const areas = [...document.querySelectorAll("textarea[data-document]")];
+areas.forEach(begin);
+// What was typed before the page's other scripts were here was heard by none of them.
+window.addEventListener("load", () =>
+  areas
+    .filter((area) => area.value !== area.defaultValue)
+    .forEach((area) => area.dispatchEvent(new Event("typed-early"))),
+);

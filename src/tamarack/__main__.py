@@ -10,6 +10,7 @@ import click
 from tamarack.commands.context import database_session, here
 from tamarack.commands.sign_in import directories, users
 from tamarack.core.text import one_line
+from tamarack.gateway.processes.option import PROCESSES
 from tamarack.settings import NODES, Settings
 
 
@@ -69,16 +70,17 @@ def start(port_base: int | None, home: Path | None, no_demo: bool, reset: bool) 
 @click.option("--name", required=True, help="The node's name.")
 @click.option("--environment", type=click.Choice(["test", "production"]), required=True)
 @click.option("--port", type=int, help="Port to listen on; the one set aside for the name unless given.")
-def gateway(name: str, environment: str, port: int | None) -> None:
+@PROCESSES
+def gateway(name: str, environment: str, port: int | None, processes: int) -> None:
     """Run a gateway node."""
-    import uvloop
-
-    from tamarack.gateway.node import serve
+    from tamarack.gateway.identity import near
+    from tamarack.gateway.run import run_node
 
     settings = Settings()
     if port is None and name not in NODES:
         raise click.UsageError(f"--port is needed: no port is set aside for a node called {name}")
-    uvloop.run(serve(settings, name, environment, port or settings.port(name)))
+    at = port or settings.port(name)
+    sys.exit(run_node(settings, lambda place: near(settings, name, environment), at, "127.0.0.1", "", processes))
 
 
 def _web(program: str) -> None:
@@ -98,6 +100,12 @@ def console() -> None:
 def portal() -> None:
     """Run the portal."""
     _web("portal")
+
+
+@main.command()
+def feed() -> None:
+    """Run the feed, which nodes without a database follow."""
+    _web("feed")
 
 
 @main.command()

@@ -21,6 +21,7 @@ PORTS = {
     "production-2": 3,
     "test-1": 4,
     "sign-in": 5,
+    "feed": 6,
     "postgresql": 10,
     "redis": 11,
 }
@@ -60,6 +61,10 @@ class Settings(BaseSettings):
     sign_in_address: str = Field(
         default="",
         description="Address of the sign-in service, as it stands in tokens and links; empty for loopback.",
+    )
+    feed_address: str = Field(
+        default="",
+        description="Address of the feed that nodes on other machines follow, as they reach it; empty for loopback.",
     )
     production_address: str = Field(
         default="", description="Address of the production gateway in examples; empty for the first node."
@@ -213,6 +218,10 @@ class Settings(BaseSettings):
     @property
     def sign_in_url(self) -> str:
         return (self.sign_in_address or f"http://127.0.0.1:{self.port('sign-in')}").rstrip("/")
+
+    @property
+    def feed_url(self) -> str:
+        return (self.feed_address or f"http://127.0.0.1:{self.port('feed')}").rstrip("/")
 
     def gateway_url(self, environment: str) -> str:
         """The address that callers of an environment use."""

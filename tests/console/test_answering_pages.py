@@ -20,9 +20,9 @@ from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.columns import now
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
+from tamarack.store.nodes.tables import Node as NodeRow
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.tables import FeedItem, TargetChange
-from tamarack.store.rollouts.tables import Node as NodeRow
 
 CACHE = "sailings/2/response-cache"
 ANSWERS = "/apis/freight-bookings/2/answers"
@@ -34,7 +34,7 @@ def node(world: Session, monkeypatch: pytest.MonkeyPatch) -> Iterator[Node]:
     monkeypatch.setattr(asking_nodes, "_key", lambda: bytes(32))
     cached = Cached(FRESH, whose="the same for all callers")
     with running(cached.made, cached.upstream) as one:
-        world.add(NodeRow(name="production-1", environment="production", address=f"http://127.0.0.1:{one.port}",
+        world.add(NodeRow(name="n1", environment="production", address=f"http://127.0.0.1:{one.port}",
                           seen_at=now(), started_at=now()))  # fmt: skip
         world.commit()
         yield one

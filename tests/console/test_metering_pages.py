@@ -21,8 +21,8 @@ from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit.tables import AuditEntry
 from tamarack.store.columns import now
 from tamarack.store.draft import queries as drafting
+from tamarack.store.nodes.tables import Node as NodeRow
 from tamarack.store.quotas import queries as quotas
-from tamarack.store.rollouts.tables import Node as NodeRow
 
 PLAN = {"old_name": "skiff", "name": "skiff", "title": "Skiff", "approval": "automatic", "limits": "5 per second",
         "currency": "EUR"}  # fmt: skip
@@ -66,7 +66,7 @@ def node(world: Session, settings: Settings, monkeypatch: pytest.MonkeyPatch) ->
     monkeypatch.setattr(asking_nodes, "_key", lambda: bytes(32))
     made = metered({"kind": "rate-limit", "name": "live", "windows": ["5 per day"]})
     with running(made, ScriptedUpstream(answering)) as one:
-        world.add(NodeRow(name="production-1", environment="production", address=f"http://127.0.0.1:{one.port}",
+        world.add(NodeRow(name="n1", environment="production", address=f"http://127.0.0.1:{one.port}",
                           counting="by itself", seen_at=now(), started_at=now()))  # fmt: skip
         world.commit()
         yield one
@@ -78,7 +78,7 @@ def test_live_counters_are_listed_searched_and_cleared(admin: FlaskClient, world
         node.get("/sailings/v2/sailings")
     page = admin.get("/limits/live").text
     assert "sailings/2/live" in page
-    assert "production-1 counts by itself" in page
+    assert "n1 counts by itself" in page
     assert re.search(r'<td class="num">3</td>\s*<td class="num">5</td>', page)
     assert "Nothing that matches" in admin.get("/limits/live?search=nobody").text
     cleared = admin.post("/limits/live/clear", data={"id": "sailings/2/live", "key": "a"}, follow_redirects=True)

@@ -19,6 +19,7 @@ from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import digest
 from tamarack.core.identity.material import Material, nothing_sealed
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.nodes.keys import asking_key
 from tamarack.core.told.addresses import Addresses
 from tamarack.core.told.problems import Problems
 from tamarack.core.traffic.record import Record
@@ -30,15 +31,15 @@ from tamarack.gateway.driver import NodeDriver
 from tamarack.gateway.gateway import Gateway, Serving
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
-from tamarack.gateway.quota_use import QuotaUse
-from tamarack.gateway.tracer import Tracer
+from tamarack.gateway.recording.quota_use import QuotaUse
+from tamarack.gateway.recording.tracer import Tracer
 from tamarack.gateway.upstream.interface import Upstream
 from tamarack.gateway.wire.limits import WireLimits
 from tamarack.gateway.wire.server import CallerServer
 from tamarack.settings import Settings
 
 PEPPER = bytes(range(32))
-BENCH_KEY = bytes(32)
+BENCH_KEY = asking_key(bytes(32), "n1")
 KEY = "tmk_good"
 
 

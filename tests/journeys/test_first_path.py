@@ -226,7 +226,7 @@ def _refused(freight: str, key: str, reason: str) -> Answer | None:
 
 
 CONSOLE_PAGES = ("/", "/apis/", "/apis/sailings/2/?operation=get+/sailings", "/apis/new/", "/backends/timetable", "/plans/",
-                 "/subscribers/", "/traffic/", "/traffic/calls", "/review", "/nodes", "/settings/", "/settings/audit",
+                 "/subscribers/", "/traffic/", "/traffic/calls", "/review", "/nodes", "/nodes/new", "/nodes/of/production-1", "/settings/", "/settings/audit",
                  "/apis/berths/1/bench/?operation=get+/berths", "/apis/berths/1/saved/", "/settings/secrets/",
                  "/apis/sailings/2/browser/?operation=get+/sailings&origin=https://www.lantern-bay.example&headers=x-a:+1",
                  "/apis/berths/1/explain/?operation=get+/berths&application=nobody", "/settings/keys/",

@@ -20,10 +20,11 @@ from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.audit.tables import AuditEntry
+from tamarack.store.columns import now
+from tamarack.store.nodes.tables import Node
 from tamarack.store.people.tables import Person
 from tamarack.store.portal.picture import Picture
 from tamarack.store.rollouts import queries as rolling
-from tamarack.store.rollouts.tables import Node
 from tamarack.store.traffic.recording import Batch, take_in
 
 LEAD = ("m.tern@tern-trips.example", "island-hopper-52")
@@ -230,7 +231,9 @@ def test_a_call_is_tried_through_a_relay_that_goes_to_a_node_only(
     server = HTTPServer(("127.0.0.1", 0), _Backend)
     server.seen = []  # type: ignore[attr-defined]
     Thread(target=server.serve_forever, daemon=True).start()
-    world.add(Node(name="n1", environment="production", address=f"http://127.0.0.1:{server.server_port}"))
+    later = now() + timedelta(hours=1)  # however long this takes, it was heard of a moment ago
+    here = f"http://127.0.0.1:{server.server_port}"
+    world.add(Node(name="n1", environment="production", address=here, seen_at=later))
     world.commit()
     try:
         page = lead.post(where, data=form).text

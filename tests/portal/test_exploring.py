@@ -14,9 +14,9 @@ from tamarack.portal.catalogue import exploring
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications.tables import Application
 from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.nodes.tables import Node
 from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
-from tamarack.store.rollouts.tables import Node
 
 PATH = "/apis/fleet-graph/1/explore/"
 BERTHS = '{ port(code: "corran") { berths { id } } }'

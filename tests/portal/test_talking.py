@@ -17,9 +17,9 @@ from tamarack.portal.catalogue import talking
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications.tables import Application
 from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.nodes.tables import Node
 from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
-from tamarack.store.rollouts.tables import Node
 from tamarack.web.outgoing.talking import MOST_BYTES, talk
 
 PATH = "/apis/announcements/1/talk/"

@@ -10,7 +10,8 @@ from sqlmodel import Session
 
 from sign_in.passengers import Passengers
 from tamarack.core.sign_in.opaque_tokens import MOST, OpaqueTokens
-from tamarack.gateway.opaque_tokens import MOST_WAITING, TokenFinder, TokenQuery
+from tamarack.gateway.feed.database import DatabaseFeed
+from tamarack.gateway.opaque_tokens import MOST_WAITING, TokenFinder
 from tamarack.settings import Settings
 from tamarack.store.columns import now
 from tamarack.store.sign_in import grants as granting
@@ -123,14 +124,14 @@ def test_rows_are_found_by_digest_while_token_and_grant_are_good(
     world.commit()
 
     async def run() -> None:
-        query = TokenQuery(settings.database, pepper)
-        found = await query([b"at_good", b"at_old", b"at_ended", b"at_none", b"\xff\x00"])
+        feed = DatabaseFeed(settings.database, "n1", "production", pepper)
+        found = await feed.find_tokens([b"at_good", b"at_old", b"at_ended", b"at_none", b"\xff\x00"])
         assert found == {b"at_good": CLAIMS}
-        assert await query([b"at_good"]) == found, "on the same connection"
-        await query._drop()
-        away = TokenQuery("postgresql://nobody@127.0.0.1:9/none", pepper)
+        assert await feed.find_tokens([b"at_good"]) == found, "on the same connection"
+        await feed.close()
+        away = DatabaseFeed("postgresql://nobody@127.0.0.1:9/none", "n1", "production", pepper)
         try:
-            await away([b"at_good"])
+            await away.find_tokens([b"at_good"])
         except OSError:
             return
         raise AssertionError("it said nothing")

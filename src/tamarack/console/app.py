@@ -28,6 +28,8 @@ from tamarack.console.life_cycle import answering, comparing, editing, new_versi
 from tamarack.console.limits import pages as limits
 from tamarack.console.limits import try_limit
 from tamarack.console.misfits import pages as misfits
+from tamarack.console.nodes import adding as adding_nodes
+from tamarack.console.nodes import pages as nodes
 from tamarack.console.overview import pages as overview
 from tamarack.console.plans import pages as plans
 from tamarack.console.prompts import pages as logged_prompts
@@ -42,6 +44,7 @@ from tamarack.console.traffic import explore as exploring
 from tamarack.console.traffic import pages as traffic
 from tamarack.settings import Settings
 from tamarack.web.application import make_application
+from tamarack.web.quick_start import pages as quick_start
 from tamarack.web.rates import KINDS, WORDS, RateRow, rate_rows, to_try
 
 BLUEPRINTS = (
@@ -95,6 +98,9 @@ BLUEPRINTS = (
     handing_over.pages,
     traces.pages,
     rollouts.pages,
+    nodes.pages,
+    adding_nodes.pages,
+    quick_start.pages,
     team.pages,
     portal_look.pages,
     exports.pages,

@@ -1,6 +1,6 @@
 """What every page of the console needs: who is signed in, what they may do, the environment, the draft."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from functools import lru_cache, wraps
 from typing import Any, TypeVar, cast
@@ -104,9 +104,14 @@ def running(where: str) -> tuple[Rollout | None, Configuration]:
     return rollout, _running(rollout.number, _engine()) if rollout is not None and rollout.number else Configuration()
 
 
-def pending(where: str) -> list[Change]:
-    """What of the draft is not rolled out to an environment."""
-    return difference(running(where)[1], draft())
+@lru_cache(maxsize=8)
+def _pending(number: int, mark: str, engine: int) -> tuple[Change, ...]:
+    return tuple(difference(_running(number, engine) if number else Configuration(), _configuration(mark, engine)))
+
+
+def pending(where: str) -> Sequence[Change]:
+    """What of the draft is not rolled out to an environment; every page asks, so it is worked out once."""
+    return _pending(rolling.running_number(db(), where), drafting.mark(db()), _engine())
 
 
 def done(text: str, *changes: DraftChange | None) -> None:

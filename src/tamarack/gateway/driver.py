@@ -13,6 +13,8 @@ from time import perf_counter_ns, time
 from types import CoroutineType
 from typing import TYPE_CHECKING, Any
 
+import orjson
+
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Filter, Passed
 from tamarack.core.carrying.needs import (
@@ -33,6 +35,7 @@ from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.http.addresses import caller_address
 from tamarack.core.http.chunked import LAST_CHUNK, chunk
 from tamarack.core.identity.lookups import FetchKeys, FindToken
+from tamarack.core.nodes.own_paths import LIVE, OWN, READY
 from tamarack.core.told.problems import STATUS_LINES
 from tamarack.core.traffic.record import CALLER_GONE
 from tamarack.core.trying.node_request import PATH as NODE_PATH
@@ -45,6 +48,7 @@ if TYPE_CHECKING:
 PREFETCH = 65_536
 """Bytes of a body that are here before a target's connection is taken for it."""
 
+_STOPPED = Refusal(REASONS["node-stopped"], ((b"retry-after", b"1"),))
 _NOT_READY = Refusal(REASONS["not-ready"], ((b"retry-after", b"1"),))
 _TOO_LARGE = Refusal(REASONS["too-large"])
 _INTERNAL = Refusal(REASONS["internal-error"])
@@ -116,15 +120,15 @@ class NodeDriver:
             if gateway.trusted:
                 call.address = caller_address(call.address, call.headers, gateway.trusted)
             serving = gateway.serving
-            if serving is None:
-                self._end(_NOT_READY)
+            if gateway.leaving:
+                self.connection.close_after()  # type: ignore[union-attr]
+            if serving is None or gateway.standing == "stopped":
+                self._not_carried(call)
                 return
             call.rollout = serving.number
             found = receive(serving.router, call)
             if type(found) is not Operation:
-                if call.path == NODE_PATH and gateway.asked_by_console(call):
-                    self._beside(gateway.answer_console(call), self._answered_console)
-                else:
+                if not call.path.startswith(OWN) or not self._asked_of_node(call):
                     self._end(found)  # type: ignore[arg-type]
                 return
             call.operation = self._operation = found
@@ -136,6 +140,25 @@ class NodeDriver:
             self._broke(error)
             return
         self._resume(None)
+
+    def _not_carried(self, call: Call) -> None:
+        """The node carries no calls: it has nothing to serve, or was asked to stop."""
+        if not call.path.startswith(OWN) or not self._asked_of_node(call):
+            self._end(_NOT_READY if self.gateway.serving is None else _STOPPED)
+
+    def _asked_of_node(self, call: Call) -> bool:
+        """Answer what is asked of the node itself: whether it lives, whether it is ready, and what the console asks.
+        None of it is a call, so none is recorded. False where it is something else."""
+        gateway = self.gateway
+        if call.path == NODE_PATH and gateway.asked_by_console(call):
+            self._beside(gateway.answer_console(call), self._answered_console)
+            return True
+        if call.path not in (LIVE, READY) or call.method not in ("GET", "HEAD"):
+            return False
+        why = gateway.ready() if call.path == READY else ""
+        body = orjson.dumps({"status": "not ready", "why": why} if why else {"status": call.path[11:].decode()})
+        self._answer_itself(503 if why else 200, b"" if call.method == "HEAD" else body, len(body))
+        return True
 
     def refuse(self, call: Call, reason: str) -> None:
         """Answer and record a request that was refused before it became a call."""
@@ -623,7 +646,13 @@ class NodeDriver:
             self._broke(task.exception())  # type: ignore[arg-type]
             return
         body = task.result()
-        connection.respond(b"%bcontent-type: application/json\r\n%b" % (STATUS_LINES[200], _LENGTH % len(body)), body)
+        self._answer_itself(200, body, len(body))
+
+    def _answer_itself(self, status: int, body: bytes, length: int) -> None:
+        connection = self.connection
+        assert connection is not None
+        head = b"%bcontent-type: application/json\r\ncache-control: no-store\r\n%b"
+        connection.respond(head % (STATUS_LINES[status], _LENGTH % length), body)
         connection.finished()
 
 

@@ -10,6 +10,8 @@ from collections.abc import Callable
 from email.utils import formatdate
 from time import gmtime, perf_counter_ns, strftime, time
 
+import orjson
+
 from tamarack.core.balancing.routes import SignsIn, route_to
 from tamarack.core.balancing.target_state import TargetStates
 from tamarack.core.caching.memory import MemoryCache
@@ -29,6 +31,7 @@ from tamarack.core.language_models.estimating import Learned
 from tamarack.core.language_models.near_equal.question import Embed
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.limits.store import CounterStore
+from tamarack.core.nodes.feed import Standing
 from tamarack.core.told.addresses import NOWHERE, Addresses
 from tamarack.core.told.problems import Problems
 from tamarack.core.told.recording import record_of
@@ -37,11 +40,12 @@ from tamarack.core.trying.node_request import NodeRequest, read_request
 from tamarack.gateway.caches.node_caches import NodeCaches
 from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
-from tamarack.gateway.misfit_count import MisfitCount
 from tamarack.gateway.node_requests import answer_request
 from tamarack.gateway.opaque_tokens import TokenFinder, no_tokens
-from tamarack.gateway.recorder import Recorder
-from tamarack.gateway.tracer import Tracer
+from tamarack.gateway.processes.siblings import Siblings, together
+from tamarack.gateway.recording.misfit_count import MisfitCount
+from tamarack.gateway.recording.recorder import Recorder
+from tamarack.gateway.recording.tracer import Tracer
 from tamarack.gateway.upstream.interface import Upstream
 
 
@@ -136,7 +140,9 @@ class Gateway:
         tokens: TokenFinder | None = None,
         addresses: Addresses = NOWHERE,
         embed: Embed | None = None,
+        siblings: Siblings | None = None,
     ) -> None:
+        self.siblings = siblings if siblings is not None else Siblings()
         self.embed = embed
         """Finds out the meaning of a prompt; None where prompts are compared by their words alone."""
         self.metering = metering if metering is not None else Metering(MemoryCounters())
@@ -154,6 +160,10 @@ class Gateway:
         self.problems = problems
         self.trusted = trusted
         self.serving: Serving | None = None
+        self.standing: Standing = "serving"
+        """What the node was asked to do, as it does it."""
+        self.leaving = False
+        """It is not to serve: load balancers are told so, and connections end with their next answer."""
         self.caches = caches if caches is not None else NodeCaches(MemoryCache(64_000_000))
         self.states = TargetStates()
         self.learned = Learned()
@@ -163,6 +173,17 @@ class Gateway:
         self._ids = itertools.count()
         self._id_part = secrets.token_hex(3).encode()
         self._date: tuple[int, bytes] = (0, b"")
+
+    def stand(self, standing: Standing) -> None:
+        """Do what is asked for: serve, drain or stop."""
+        self.standing = standing
+        self.leaving = standing != "serving"
+
+    def ready(self) -> str:
+        """Why a load balancer should send no calls; empty where it should."""
+        if self.serving is None:
+            return "no rollout was taken up yet"
+        return f"the node is {self.standing}" if self.leaving else ""
 
     def new_call_id(self, now: float) -> bytes:
         """A call id: the time in milliseconds, the node's random part, and a count, in hexadecimal."""
@@ -220,18 +241,28 @@ class Gateway:
 
     # what the console asks of the node itself
 
-    def _request(self, call: Call) -> NodeRequest | None:
-        if self.tracer is None:
-            return None
-        value = next((value for name, value in call.headers if name == NODE_HEADER), b"")
-        return read_request(value, self.tracer.key, self.environment, call.now)
+    @staticmethod
+    def _sealed(call: Call) -> bytes:
+        return next((value for name, value in call.headers if name == NODE_HEADER), b"")
+
+    def _request(self, sealed: bytes, now: float) -> NodeRequest | None:
+        return read_request(sealed, self.tracer.key, self.environment, now) if self.tracer is not None else None
 
     def asked_by_console(self, call: Call) -> bool:
         """Whether it is the console that asks."""
-        return self._request(call) is not None
+        return self._request(self._sealed(call), call.now) is not None
 
     async def answer_console(self, call: Call) -> bytes:
-        """What the console asked for, as JSON."""
-        request = self._request(call)
+        """What the console asked for, as JSON, for the whole node."""
+        sealed = self._sealed(call)
+        request = self._request(sealed, call.now)
         assert request is not None
-        return await answer_request(self.metering, self.caches, request, call.now)
+        own = await answer_request(self.metering, self.caches, request, call.now)
+        others = await self.siblings.ask(sealed)
+        return orjson.dumps(together(own, others, request.most, self.metering.counting == "with all nodes"))
+
+    async def answer_sibling(self, sealed: bytes) -> bytes | None:
+        """What the console asked another process of this node, for this one; None where it is not the console's."""
+        now = time()
+        request = self._request(sealed, now)
+        return orjson.dumps(await answer_request(self.metering, self.caches, request, now)) if request else None

@@ -6,6 +6,8 @@ import signal
 import time
 import traceback
 from collections.abc import Callable, Iterator
+from contextlib import suppress
+from pathlib import Path
 
 from prometheus_client import start_http_server
 from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Metric
@@ -24,19 +26,27 @@ from tamarack.gateway.caches.redis_cache import RedisCache
 from tamarack.gateway.counters.redis_counters import RedisCounters
 from tamarack.gateway.counters.shared import SharedCounting
 from tamarack.gateway.driver import NodeDriver
-from tamarack.gateway.field_use import FieldUse
-from tamarack.gateway.follow import Follower, ask_for_key_set
+from tamarack.gateway.feed.contract import FeedAway, FeedEnded
+from tamarack.gateway.feed.follow import Follower
+from tamarack.gateway.feed.handing_in import BatchesOut
+from tamarack.gateway.feed.kept import KeptState
 from tamarack.gateway.gateway import Gateway, log
 from tamarack.gateway.health import HealthChecks
-from tamarack.gateway.kept import KeptState
+from tamarack.gateway.identity import NodeIdentity
 from tamarack.gateway.key_sets import KeySetWaiter
+from tamarack.gateway.measured import Gauge
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.metrics import NodeMetrics
-from tamarack.gateway.misfit_count import MisfitCount
-from tamarack.gateway.opaque_tokens import TokenFinder, TokenQuery
-from tamarack.gateway.quota_use import QuotaUse
-from tamarack.gateway.recorder import Recorder
-from tamarack.gateway.tracer import Tracer
+from tamarack.gateway.opaque_tokens import TokenFinder
+from tamarack.gateway.processes.place import ALONE, Place
+from tamarack.gateway.processes.siblings import Siblings, serve_siblings
+from tamarack.gateway.processes.tallying import Tallying
+from tamarack.gateway.processes.told_metrics import ToldMetrics
+from tamarack.gateway.recording.field_use import FieldUse
+from tamarack.gateway.recording.misfit_count import MisfitCount
+from tamarack.gateway.recording.quota_use import QuotaUse
+from tamarack.gateway.recording.recorder import Recorder
+from tamarack.gateway.recording.tracer import Tracer
 from tamarack.gateway.upstream.pool import PooledUpstream
 from tamarack.gateway.wire.limits import WireLimits
 from tamarack.gateway.wire.server import CallerServer
@@ -74,6 +84,7 @@ def serve_metrics(metrics: NodeMetrics, settings: Settings, port: int) -> Callab
 
 
 MB = 1_000_000
+LAST_BATCHES_S = 5.0
 
 
 def _gauges(
@@ -109,18 +120,29 @@ def _attempts(gateway: Gateway) -> Iterator[Metric]:
     yield states
 
 
-async def serve(settings: Settings, name: str, environment: str, port: int, host: str = "127.0.0.1") -> None:
-    """Run a node until it is told to stop."""
+async def serve(
+    settings: Settings,
+    who: NodeIdentity,
+    port: int,
+    host: str = "127.0.0.1",
+    address: str = "",
+    place: Place = ALONE,
+) -> None:
+    """Run a node, or one process of it, until it is told to stop. `address` is where callers reach it, where that is
+    not where it listens.
+
+    Raises `FeedEnded` where it was revoked; what it kept is forgotten then.
+    """
+    name, environment = who.name, who.environment
     home = settings.node_home(name)
-    kept = KeptState(home)
+    kept = KeptState(place.folder(home))
     used = QuotaUse(environment, None if settings.redis else kept.keep_quotas)
     misfits = MisfitCount(environment)
     limit, every_s = settings.spool_limit_mb * 1_000_000, settings.record_every_ms / 1000
     recorder = Recorder(home / "spool", limit, every_s, used, misfits, FieldUse(environment))
     upstream = PooledUpstream(settings.reach)
-    directory = CallerDirectory(settings.keys.raw("pepper"), environment)
-    sealing_key = settings.keys.raw("secrets")
-    material = Material(environment, lambda sealed, about: unseal(sealed, sealing_key, about))
+    directory = CallerDirectory(who.keys.pepper, environment)
+    material = Material(environment, lambda sealed, about: unseal(sealed, who.keys.sealing, about))
     counters = MemoryCounters()
     if not settings.redis:
         for _, id, key, start, _, _, many in kept.quotas(time.time()):
@@ -138,41 +160,53 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         environment,
         upstream,
         recorder,
-        Problems(settings.portal_url),
+        Problems(who.portal_url),
         networks(settings.trusted_proxies),
         material,
-        Tracer(material, directory, environment, name, settings.keys.raw("bench"), recorder.add_trace),
-        KeySetWaiter(material, lambda url: ask_for_key_set(settings.database, url)),
+        Tracer(material, directory, environment, name, who.keys.asking, recorder.add_trace),
+        KeySetWaiter(material, who.feed.ask_for_key_set),
         Metering(counters, shared),
         log,
         caches,
         misfits,
-        TokenFinder(material.opaque, TokenQuery(settings.database, settings.keys.raw("pepper"))),
-        Addresses(settings.portal_url, settings.gateway_url(environment), settings.sign_in_url),
+        TokenFinder(material.opaque, who.feed.find_tokens),
+        Addresses(who.portal_url, who.gateway_url, who.sign_in_url),
         Embedding(log),
+        Siblings(place.others),
     )
+    server = CallerServer(WireLimits.of(settings), lambda connection: NodeDriver(gateway, connection))
     follower = Follower(
         gateway,
         directory,
         material,
         counters,
         kept,
-        settings.database,
-        f"http://{host}:{port}",
+        who.feed,
+        address or f"http://{host}:{port}",
         log,
         used,
+        Gauge(place.tally, recorder.spooled_bytes),
+        place,
     )
     follower.start_from_disk()
     metrics = NodeMetrics(environment, name, _gauges(gateway, recorder, shared))
     metrics.more = lambda: _attempts(gateway)
     recorder.count = metrics.count
-    server = CallerServer(WireLimits.of(settings), lambda connection: NodeDriver(gateway, connection))
+    told = ToldMetrics(home, place, metrics)
+    before = place.tally.of(place.number).calls
+    tallying = Tallying(place, lambda: (before + recorder.taken, len(server.connections)), told.write)
     stopping = asyncio.Event()
+    ended_by: list[FeedEnded] = []
 
     def ended(task: asyncio.Task[None]) -> None:
-        if not task.cancelled() and task.exception() is not None:
-            log("".join(traceback.format_exception(task.exception())))
-            stopping.set()  # a node that cannot follow or record is started again
+        if task.cancelled() or task.exception() is None:
+            return
+        error = task.exception()
+        if isinstance(error, FeedEnded):
+            ended_by.append(error)
+        else:
+            log("".join(traceback.format_exception(error)))
+        stopping.set()  # a node that cannot follow or record is started again
 
     settle_memory()
     loop = asyncio.get_running_loop()
@@ -180,16 +214,22 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         loop.add_signal_handler(number, stopping.set)
     tasks = [loop.create_task(follower.run()), loop.create_task(recorder.run())]
     tasks.append(loop.create_task(HealthChecks(gateway).run()))
+    tasks.append(loop.create_task(tallying.run()))
+    if who.hand_in is not None and place.first:
+        tasks.append(loop.create_task(BatchesOut(home / "spool", who.hand_in, log).run()))
     if shared is not None:
         tasks.append(loop.create_task(shared.run()))
     for task in tasks:
         task.add_done_callback(ended)
-    await server.listen(host, port)
-    end_metrics = serve_metrics(metrics, settings, port) if settings.metrics_host else lambda: None
+    if place.asked is not None:
+        await serve_siblings(place.asked, gateway.answer_sibling)
+    await server.listen(host, port, place.listening)
+    shown = settings.metrics_host and place.first
+    end_metrics = serve_metrics(metrics, settings, port) if shown else lambda: None
     try:
         await stopping.wait()
     finally:
-        await server.drain(settings.drain_s)
+        await server.drain(0 if ended_by else settings.drain_s)
         await loop.run_in_executor(None, end_metrics)
         for task in tasks:
             task.cancel()
@@ -200,4 +240,20 @@ async def serve(settings: Settings, name: str, environment: str, port: int, host
         if far is not None:
             await far.close()
         recorder.flush()
+        if place.first:
+            await _last_batches(home, who)
+        await who.feed.close()
         log("stopped")
+    for error in ended_by:
+        kept.forget()
+        who.forget()
+        raise error
+
+
+async def _last_batches(home: Path, who: NodeIdentity) -> None:
+    """Hand in what the last calls left, where the control side answers; else it waits for the next start."""
+    if who.hand_in is None:
+        return
+    with suppress(FeedAway, FeedEnded, OSError, TimeoutError):
+        async with asyncio.timeout(LAST_BATCHES_S):
+            await BatchesOut(home / "spool", who.hand_in, log).hand_in_waiting()

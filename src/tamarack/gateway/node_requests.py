@@ -3,8 +3,6 @@
 import asyncio
 from typing import Any
 
-import orjson
-
 from tamarack.core.limits.live import listed
 from tamarack.core.limits.store import StoreAway
 from tamarack.core.trying.node_request import NodeRequest
@@ -15,13 +13,13 @@ from tamarack.gateway.metering import Metering
 MOST_LISTED = 1_000
 
 
-async def answer_request(metering: Metering, caches: NodeCaches, request: NodeRequest, now: float) -> bytes:
-    """The answer as JSON: how the node counts, and what was asked for or what went wrong."""
+async def answer_request(metering: Metering, caches: NodeCaches, request: NodeRequest, now: float) -> dict[str, Any]:
+    """The answer as JSON data: how the node counts, and what was asked for or what went wrong."""
     answer: dict[str, Any] = {"counting": metering.counting, "counters": [], "problem": ""}
     if request.do == "kept":
         most = min(request.most, MOST_LISTED)
         kept, many, size = await caches.listed(request.id, request.search, now, most)
-        return orjson.dumps(answer | {"kept": [tuple(one) for one in kept], "kept_many": many, "kept_bytes": size})
+        return answer | {"kept": [tuple(one) for one in kept], "kept_many": many, "kept_bytes": size}
     try:
         if request.do == "clear":
             await _clear(metering, request)
@@ -29,7 +27,7 @@ async def answer_request(metering: Metering, caches: NodeCaches, request: NodeRe
             answer["counters"] = await _list(metering, request, now)
     except StoreAway as error:
         answer["problem"] = f"the shared counters do not answer: {error}"
-    return orjson.dumps(answer)
+    return answer
 
 
 def _shared(metering: Metering) -> RedisCounters | None:

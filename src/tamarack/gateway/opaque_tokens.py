@@ -9,10 +9,6 @@ from collections.abc import Awaitable, Callable, Mapping, Sequence
 from time import time
 from typing import Any
 
-import psycopg
-from psycopg import AsyncConnection
-
-from tamarack.core.identity.credentials import digest
 from tamarack.core.sign_in.opaque_tokens import OpaqueTokens
 
 WAIT_S = 2.0
@@ -69,40 +65,3 @@ class TokenFinder:
 async def no_tokens(tokens: Sequence[bytes]) -> Mapping[bytes, dict[str, Any]]:
     """An `Ask` for where there is nobody to ask."""
     raise OSError("nobody to ask")
-
-
-class TokenQuery:
-    """Asks the database, on a connection that is kept."""
-
-    def __init__(self, database: str, pepper: bytes) -> None:
-        self._database = database
-        self._pepper = pepper
-        self._connection: AsyncConnection | None = None
-
-    async def __call__(self, tokens: Sequence[bytes]) -> Mapping[bytes, dict[str, Any]]:
-        """See `Ask`."""
-        by_digest = {digest(token, self._pepper, "sign-in"): token for token in tokens}
-        try:
-            connection = self._connection
-            if connection is None or connection.closed:
-                connection = await AsyncConnection.connect(self._database, autocommit=True, connect_timeout=2)
-                await connection.execute("SET statement_timeout = '2s'")
-                self._connection = connection
-            rows = await connection.execute(
-                "SELECT token.digest, token.claims FROM opaque_token token JOIN sign_in_grant ON sign_in_grant.id ="
-                " token.grant_id WHERE token.digest = ANY(%s) AND token.expires_at > now()"
-                " AND sign_in_grant.ended_at IS NULL",
-                (list(by_digest),),
-            )
-            return {by_digest[row[0]]: row[1] for row in await rows.fetchall()}
-        except psycopg.Error as error:
-            await self._drop()
-            raise OSError(str(error)) from error
-        except BaseException:  # a query that was given up on: its answer must not be the next one's
-            await self._drop()
-            raise
-
-    async def _drop(self) -> None:
-        connection, self._connection = self._connection, None
-        if connection is not None:
-            await connection.close()

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections import deque
 
-from tamarack.store.rollouts import queries as rolling
-from tamarack.store.rollouts.tables import Node
+from tamarack.store.nodes import queries as known_nodes
+from tamarack.store.nodes.tables import Node
 from tamarack.web.application import db
 
 MOST_A_MINUTE = 60
@@ -32,7 +32,7 @@ def often_words(person: str, now: float) -> str:
 
 def a_node(environment: str) -> Node | None:
     """A node of an environment that answers."""
-    return next((one for one in rolling.nodes(db(), environment) if not rolling.is_away(one)), None)
+    return next((one for one in known_nodes.nodes(db(), environment) if not known_nodes.is_away(one)), None)
 
 
 def nobody_answers(environment: str) -> str:

@@ -190,11 +190,11 @@ class _Up:
             engine.dispose()
 
     def start_programs(self) -> None:
-        say("Starting console, portal, sign-in service, nodes and worker …")
+        say("Starting console, portal, sign-in service, feed, nodes and worker …")
         add = self.supervisor.add
         if self.demo:
             add(self.program("stand-ins", "stand-ins"))
-        for name in ("console", "portal", "sign-in"):
+        for name in ("console", "portal", "sign-in", "feed"):
             add(Program(name, command(name, self.settings.port(name)), self.environment()))
         for name, environment in NODES.items():
             add(self.program(name, "gateway", "--name", name, "--environment", environment))
@@ -202,6 +202,7 @@ class _Up:
         self.wait("The console", lambda: _answers(f"{self.settings.console_url}/-/health"), "console")
         self.wait("The portal", lambda: _answers(f"{self.settings.portal_url}/-/health"), "portal")
         self.wait("The sign-in service", lambda: _answers(f"{self.settings.sign_in_url}/-/health"), "sign-in")
+        self.wait("The feed", lambda: _answers(f"{self.settings.feed_url}/-/health"), "feed")
         for name in NODES:
             port = self.settings.port(name)
             self.wait(f"The node {name}", lambda p=port: _listens(p), name)
@@ -240,6 +241,7 @@ class _Up:
             from tamarack.demo.sign_in import PASSWORD, USER
 
             say(f"    {USER:<27} {PASSWORD:<18} Skerry passengers, at /passengers/")
+        say(f"  Feed                {settings.feed_url}  for nodes elsewhere; see Nodes in the console")
         for name, environment in NODES.items():
             say(f"  {name:<19} http://127.0.0.1:{settings.port(name)}  gateway node, {environment}")
         if self.demo:

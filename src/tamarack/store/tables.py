@@ -19,6 +19,7 @@ from tamarack.store.keys import signing_table as signing_key
 from tamarack.store.life_cycle import tables as life_cycle
 from tamarack.store.mail import tables as mail
 from tamarack.store.misfits import tables as misfit
+from tamarack.store.nodes import tables as node
 from tamarack.store.people import attempts as sign_in_attempt
 from tamarack.store.people import sessions as signed_in
 from tamarack.store.people import staff
@@ -60,6 +61,7 @@ __all__ = [
     "logged_prompt",
     "mail",
     "misfit",
+    "node",
     "notice",
     "organization",
     "picture",

@@ -3,9 +3,13 @@
 import os
 import sys
 
+THREADS = {"feed": 240}
+"""Of programs with other than 8: each node's look at the feed waits on a thread."""
 
-def command(program: str, port: int, threads: int = 8) -> list[str]:
-    """The command that serves a web program (console, portal or sign-in) on a loopback port."""
+
+def command(program: str, port: int) -> list[str]:
+    """The command that serves a web program (console, portal, sign-in or feed) on a loopback port."""
+    threads = THREADS.get(program, 8)
     return [
         *(
             sys.executable,

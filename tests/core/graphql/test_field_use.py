@@ -3,8 +3,8 @@
 import pytest
 
 from core.graphql.fleet import Fleet
-from tamarack.gateway import field_use
-from tamarack.gateway.field_use import FieldUse
+from tamarack.gateway.recording import field_use
+from tamarack.gateway.recording.field_use import FieldUse
 
 NAMES = "{ vessels { name } v: vessels { name oldName } }"
 

@@ -43,8 +43,8 @@ from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.store.life_cycle import feedback
+from tamarack.store.nodes import queries as known_nodes
 from tamarack.store.people.tables import Organization
-from tamarack.store.rollouts import queries as rolling
 from tamarack.store.secrets import queries as secret_store
 from tamarack.store.traffic import overview as watching
 from tamarack.store.traffic.stage_times import stage_times
@@ -188,7 +188,7 @@ def head_values(found: Api, inside: Version) -> dict[str, Any]:
     where = environment()
     rollout, _ = running(where)
     live = live_numbers(found.name, inside.version)
-    nodes = [node for node in rolling.nodes(db(), where) if not rolling.is_away(node)]
+    nodes = [node for node in known_nodes.nodes(db(), where) if not known_nodes.is_away(node)]
     taken = sum(1 for node in nodes if rollout is not None and node.rollout == rollout.number)
     ends = {"ending": ending_of(inside), "successor": standing_successor(found, inside)}
     return {"api": found, "version": inside, "live": live, "nodes_total": len(nodes), "nodes_taken": taken, **ends}

@@ -15,7 +15,7 @@ from tamarack.core.types import Problem, problems_of
 from tamarack.store.audit import log as auditing
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
-from tamarack.store.rollouts import queries as rolling
+from tamarack.store.nodes import queries as known_nodes
 from tamarack.store.rollouts.tables import TargetChange
 from tamarack.store.rollouts.target_changes import target_changes
 from tamarack.store.secrets import queries as secret_store
@@ -217,7 +217,7 @@ class Standing:
 def _standing(name: str) -> Standing | None:
     """None where no node knows anything of its targets: it has neither a breaker nor checks, or is not rolled out."""
     where = environment()
-    nodes = [node for node in rolling.nodes(db(), where) if not rolling.is_away(node)]
+    nodes = [node for node in known_nodes.nodes(db(), where) if not known_nodes.is_away(node)]
     now = [(node.name, one) for node in nodes for one in node.targets if one.get("backend") == name]
     if not now:
         return None

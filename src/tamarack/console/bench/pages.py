@@ -24,9 +24,9 @@ from tamarack.core.trying.naming import named_by
 from tamarack.core.types import problems_of
 from tamarack.store.applications.tables import Application
 from tamarack.store.audit import log as auditing
+from tamarack.store.nodes import queries as known_nodes
+from tamarack.store.nodes.tables import Node
 from tamarack.store.people.tables import Organization
-from tamarack.store.rollouts import queries as rolling
-from tamarack.store.rollouts.tables import Node
 from tamarack.store.saved_calls.tables import SavedCall
 from tamarack.store.traffic import traces as tracing
 from tamarack.web.application import db, settings_of
@@ -45,7 +45,7 @@ def applications() -> list[tuple[str, str]]:
 
 def node_of(where: str) -> Node | None:
     """A node of an environment that answers."""
-    return next((node for node in rolling.nodes(db(), where) if not rolling.is_away(node)), None)
+    return next((node for node in known_nodes.nodes(db(), where) if not known_nodes.is_away(node)), None)
 
 
 def first_call(api: Api, version: Version, operation: Operation, view: OperationView) -> dict[str, Any]:

@@ -33,7 +33,7 @@ _PAGES = (
     ("Traces", "traces.index"),
     ("Secrets", "secrets.index"),
     ("Keys and key sets", "signing.index"),
-    ("Nodes and rollouts", "rollouts.nodes"),
+    ("Nodes and rollouts", "nodes.index"),
     ("Review and roll out", "rollouts.review"),
     ("Settings", "team.people"),
 )

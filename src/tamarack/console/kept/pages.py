@@ -18,8 +18,8 @@ from tamarack.core.policies.answer.response_cache import ResponseCache
 from tamarack.core.traffic.totals import Totals, together
 from tamarack.store.audit import log as auditing
 from tamarack.store.feed.purges import purge
-from tamarack.store.rollouts import queries as rolling
-from tamarack.store.rollouts.tables import Node
+from tamarack.store.nodes import queries as known_nodes
+from tamarack.store.nodes.tables import Node
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db
 
@@ -100,7 +100,7 @@ def _with_totals(policies: dict[str, CachePolicy], where: str) -> list[CachePoli
 
 
 def _nodes(where: str) -> list[Node]:
-    return [node for node in rolling.nodes(db(), where) if not rolling.is_away(node)]
+    return [node for node in known_nodes.nodes(db(), where) if not known_nodes.is_away(node)]
 
 
 def _answers(where: str, policy: CachePolicy, search: str) -> Iterator[tuple[Node, NodeAnswer]]:

@@ -12,10 +12,11 @@ from sqlmodel import Session
 
 from tamarack.core.caching.memory import Listed
 from tamarack.core.limits.live import LiveCounter
+from tamarack.core.nodes.keys import asking_key
 from tamarack.core.trying.node_request import HEADER, PATH, NodeRequest, write_request
 from tamarack.settings import Settings
-from tamarack.store.rollouts import queries as rolling
-from tamarack.store.rollouts.tables import Node
+from tamarack.store.nodes import queries as known_nodes
+from tamarack.store.nodes.tables import Node
 
 TIMEOUT_S = 3.0
 MOST_BYTES = 2_000_000
@@ -36,7 +37,7 @@ class NodeAnswer:
 
 def counting_nodes(session: Session, environment: str, every: bool = False) -> list[Node]:
     """The nodes to ask: one where all count together, else all that are there."""
-    there = [node for node in rolling.nodes(session, environment) if not rolling.is_away(node)]
+    there = [node for node in known_nodes.nodes(session, environment) if not known_nodes.is_away(node)]
     if not every and there and all(node.counting == "with all nodes" for node in there):
         return there[:1]
     return there
@@ -55,7 +56,7 @@ def ask(
     parts = urlsplit(node.address)
     connection = http.client.HTTPConnection(parts.hostname or "", parts.port, timeout=TIMEOUT_S)
     try:
-        fields = {HEADER.decode(): write_request(request, _key())}
+        fields = {HEADER.decode(): write_request(request, asking_key(_key(), node.name))}
         connection.request("GET", PATH.decode(), headers=fields)
         answer = connection.getresponse()
         if answer.status != 200:

@@ -9,7 +9,7 @@ from tamarack.console.page import calls_between, draft, environment, pending, re
 from tamarack.console.subscribers.lists import waiting as waiting_requests
 from tamarack.core.configuration.review import risks
 from tamarack.core.traffic.totals import together
-from tamarack.store.rollouts import queries as rolling
+from tamarack.store.nodes import queries as known_nodes
 from tamarack.store.traffic import overview as watching
 from tamarack.web.application import db
 from tamarack.web.pictures.traffic import calls_chart
@@ -33,8 +33,8 @@ def front() -> Any:
         "now": together(points),
         "before": watching.totals_before(db(), span),
         "refusals": watching.refusals(db(), span, most=5),
-        "nodes": rolling.nodes(db(), where),
-        "is_away": rolling.is_away,
+        "nodes": known_nodes.nodes(db(), where),
+        "is_away": known_nodes.is_away,
         "rollout": running(where)[0],
         "changes": pending(where),
         "risks": risks(draft()),

@@ -1,1 +1,1 @@
-"""Review, rollouts and nodes."""
+"""Review, and rollouts."""

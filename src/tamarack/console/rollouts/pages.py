@@ -1,4 +1,4 @@
-"""Review, rolling out and back, and the nodes."""
+"""Review, rolling out and back."""
 
 import difflib
 from typing import Any
@@ -29,12 +29,12 @@ from tamarack.core.life_cycle.states import impossible_steps
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
+from tamarack.store.nodes import queries as known_nodes
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.below_traffic import below_traffic
 from tamarack.store.rollouts.queries import NotFit
 from tamarack.store.rollouts.tables import Rollout
 from tamarack.store.secrets import queries as secrets
-from tamarack.store.traffic import set_aside
 from tamarack.web.application import db, settings_of
 from tamarack.web.numbers import whole
 from tamarack.web.safe import safe_next
@@ -146,8 +146,8 @@ def page(number: int) -> Any:
     values = {
         "rollout": rollout,
         "is_newest": newest is not None and newest.number == number,
-        "nodes": rolling.nodes(db(), rollout.environment),
-        "is_away": rolling.is_away,
+        "nodes": known_nodes.nodes(db(), rollout.environment),
+        "is_away": known_nodes.is_away,
     }
     if request.args.get("part") == "nodes":
         return render("rollouts/taking_up.html", **values)
@@ -176,21 +176,6 @@ def roll_back(number: int) -> Any:
         " Review shows how it differs, and discards it."
     )
     return back_to("rollouts.page", number=rollout.number)
-
-
-@pages.get("/nodes")
-@requires("see")
-def nodes() -> Any:
-    where = environment()
-    return render(
-        "rollouts/nodes.html",
-        nodes=rolling.nodes(db()),
-        is_away=rolling.is_away,
-        newest={name: running(name)[0] for name in ENVIRONMENTS},
-        rollouts=rolling.rollouts(db(), where),
-        allowed=may(f"roll-out:{where}"),
-        set_aside=set_aside.newest(db()),
-    )
 
 
 LISTED = {"api": "apis.index", "kind": "kinds.index", "backend": "backends.index", "product": "plans.index"}

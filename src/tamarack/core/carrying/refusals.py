@@ -452,6 +452,15 @@ _TABLE = (
         developer="Call again later; your call is not at fault.",
     ),
     Reason(
+        "node-stopped",
+        503,
+        "This node of the gateway takes no calls",
+        "The node was taken out of service for a while; other nodes may carry the call.",
+        "Resume the node under Nodes, or have the load balancer ask it whether it is ready (/.tamarack/ready).",
+        by="platform",
+        developer="Call again; your call is not at fault.",
+    ),
+    Reason(
         "answer-failed",
         500,
         "The answer could not be made",

@@ -15,6 +15,7 @@ STAFF_ROLES: Mapping[str, frozenset[str]] = {
             "staff",
             "audit",
             "prompts",
+            "nodes",
         }
     ),
     "api-owner": frozenset({"see", "edit", "roll-out:test", "subscribers", "bench", "prompts"}),
@@ -23,7 +24,7 @@ STAFF_ROLES: Mapping[str, frozenset[str]] = {
 }
 """What each role of staff may do. `edit` is the draft; `subscribers` organizations and applications,
 `bench` sending calls and asking for traces, `secrets` the secret store and the signing keys,
-`prompts` reading what callers wrote to models."""
+`prompts` reading what callers wrote to models, `nodes` letting nodes join and saying what they do."""
 
 ROLE_TITLES: Mapping[str, str] = {
     "platform-admin": "platform admin",

@@ -27,12 +27,18 @@ class CallerServer:
         self._server: asyncio.Server | None = None
         self._sweeping: asyncio.TimerHandle | None = None
 
-    async def listen(self, host: str, port: int) -> int:
-        """Begin to take connections; returns the port. Raises OSError where it cannot be listened on."""
+    async def listen(self, host: str, port: int, listening: socket.socket | None = None) -> int:
+        """Begin to take connections, at a socket that listens already where one is given; returns the port. Raises
+        OSError where it cannot be listened on."""
         loop = asyncio.get_running_loop()
-        self._server = await loop.create_server(
-            lambda: CallerConnection(self, loop), host, port, backlog=BACKLOG, family=socket.AF_UNSPEC
-        )
+
+        def connected() -> CallerConnection:
+            return CallerConnection(self, loop)
+
+        if listening is not None:
+            self._server = await loop.create_server(connected, sock=listening, backlog=BACKLOG)
+        else:
+            self._server = await loop.create_server(connected, host, port, backlog=BACKLOG, family=socket.AF_UNSPEC)
         self._sweep()
         return int(self._server.sockets[0].getsockname()[1])
 

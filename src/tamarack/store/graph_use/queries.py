@@ -14,7 +14,7 @@ from tamarack.store.graph_use.tables import GraphFieldUse
 from tamarack.store.traffic.tables import CallBatch, CallRow
 
 Row = tuple[str, str, str, str, str, str, int, float]
-"""As a node writes it: see `gateway.field_use`."""
+"""As a node writes it: see `gateway.recording.field_use`."""
 
 
 def take_in_field_use(session: Session, batch: str, node: str, rows: Iterable[Row]) -> bool:

@@ -17,7 +17,7 @@ from tamarack.store.traffic.tables import CallBatch
 MOST_A_DAY = 200
 """Things told apart of one operation on one day; callers choose names, so there must be a bound."""
 Row = tuple[str, str, str, str, str, str, str, str, bool, int, int, float, str]
-"""As a node writes it: see `gateway.misfit_count`."""
+"""As a node writes it: see `gateway.recording.misfit_count`."""
 _Operation = tuple[date, str, str, str, str]
 
 

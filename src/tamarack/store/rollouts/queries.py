@@ -1,9 +1,9 @@
 """Rolling out: the draft compiled, numbered and sent to an environment's nodes."""
 
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any
 
-from sqlalchemy import text
+from sqlalchemy import func, text
 from sqlmodel import Session, col, select
 
 from tamarack.core.configuration.model import Configuration, check_in, key_sets_used
@@ -20,11 +20,8 @@ from tamarack.store.errors import StoreError
 from tamarack.store.feed.wake import notify
 from tamarack.store.keys import key_sets
 from tamarack.store.portal import search as catalogue
-from tamarack.store.rollouts.tables import Node, Rollout
+from tamarack.store.rollouts.tables import Rollout
 from tamarack.store.secrets import queries as secrets
-
-GONE_AFTER = timedelta(seconds=10)
-"""A node that said nothing for this long is taken to be away."""
 
 
 class NotFit(StoreError):
@@ -39,6 +36,11 @@ def running(session: Session, environment: str) -> Rollout | None:
     """The newest rollout to an environment."""
     query = select(Rollout).where(Rollout.environment == environment).order_by(col(Rollout.number).desc()).limit(1)
     return session.exec(query).first()
+
+
+def running_number(session: Session, environment: str) -> int:
+    """The newest rollout's number; 0 before the first. Reads nothing of what it holds, which may be large."""
+    return session.exec(select(func.max(Rollout.number)).where(Rollout.environment == environment)).one() or 0
 
 
 def running_configuration(session: Session, environment: str) -> Configuration:
@@ -164,16 +166,3 @@ def before(session: Session, rollout: Rollout) -> Rollout | None:
     """The rollout to the same environment before one."""
     query = select(Rollout).where(Rollout.environment == rollout.environment, col(Rollout.number) < rollout.number)
     return session.exec(query.order_by(col(Rollout.number).desc()).limit(1)).first()
-
-
-def nodes(session: Session, environment: str | None = None) -> list[Node]:
-    """The nodes of an environment, or all."""
-    query = select(Node).order_by(col(Node.environment), col(Node.name))
-    if environment is not None:
-        query = query.where(Node.environment == environment)
-    return list(session.exec(query))
-
-
-def is_away(node: Node) -> bool:
-    """Whether a node has not been heard of for a while."""
-    return now() - node.seen_at > GONE_AFTER

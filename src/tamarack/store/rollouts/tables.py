@@ -1,12 +1,11 @@
-"""Rollouts, and the nodes that take them up."""
+"""Rollouts, what nodes follow besides, and what they said of targets."""
 
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, Column
 from sqlmodel import Field, SQLModel
 
-from tamarack.store.columns import Json, Moment, Names
+from tamarack.store.columns import Json, Moment
 
 
 class Rollout(SQLModel, table=True):
@@ -21,28 +20,6 @@ class Rollout(SQLModel, table=True):
     """Set where this one brings an earlier one back."""
     made_at: datetime = Moment()
     made_by: str = ""
-
-
-class Node(SQLModel, table=True):
-    """One gateway program, as it last said of itself."""
-
-    name: str = Field(primary_key=True)
-    environment: str
-    address: str
-    rollout: int = 0
-    taken_up_at: datetime | None = Moment(default=None)
-    feed: int = 0
-    started_at: datetime = Moment()
-    seen_at: datetime = Moment()
-    problem: str = ""
-    counting: str = Field(default="", sa_column_kwargs={"server_default": ""})
-    """How it counts limits: by itself, with all nodes, or by itself meanwhile."""
-    switched: int = Field(default=0, sa_column_kwargs={"server_default": "0"})
-    """How often the shared counters went away since it started."""
-    without: int = Field(default=0, sa_column=Column(BigInteger, nullable=False, server_default="0"))
-    """Calls it decided over without them since."""
-    targets: list[dict[str, Any]] = Names()
-    """How each target stands that something is known of: backend, target, state, why, calls under way."""
 
 
 class TargetChange(SQLModel, table=True):

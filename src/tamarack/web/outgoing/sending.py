@@ -6,9 +6,10 @@ import time
 from dataclasses import replace
 from urllib.parse import urlsplit
 
+from tamarack.core.nodes.keys import asking_key
 from tamarack.core.trying.bench import BenchAnswer, BenchCall, failures
 from tamarack.core.trying.ticket import LIVES_S, Ticket, write_ticket
-from tamarack.store.rollouts.tables import Node
+from tamarack.store.nodes.tables import Node
 
 TIMEOUT_S = 20.0
 MOST_BYTES = 500_000
@@ -40,7 +41,7 @@ def send(call: BenchCall, node: Node, key: bytes, by: str, vouched: bool = True)
         if body or call.method in ("POST", "PUT", "PATCH"):
             connection.putheader("Content-Length", str(len(body)))
         if vouched:
-            connection.putheader("Tamarack-Bench", write_ticket(ticket, key))
+            connection.putheader("Tamarack-Bench", write_ticket(ticket, asking_key(key, node.name)))
         connection.endheaders(body or None)
         answer = connection.getresponse()
         content = answer.read(MOST_BYTES + 1)

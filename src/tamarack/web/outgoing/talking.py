@@ -13,9 +13,10 @@ from urllib.parse import urlsplit
 from tamarack.core.http.answer_values import documents_of
 from tamarack.core.json_pointer import at_pointer
 from tamarack.core.language_models.shape import CHAT
+from tamarack.core.nodes.keys import asking_key
 from tamarack.core.trying.bench import BenchCall
 from tamarack.core.trying.ticket import LIVES_S, Ticket, write_ticket
-from tamarack.store.rollouts.tables import Node
+from tamarack.store.nodes.tables import Node
 
 BETWEEN_S = 20.0
 WHOLE_S = 90.0
@@ -42,7 +43,7 @@ def talk(call: BenchCall, node: Node, key: bytes, by: str) -> Iterator[Told]:
     begun = time.perf_counter()
     try:
         fields = dict(line.split(": ", 1) for line in call.headers)
-        fields["Tamarack-Bench"] = write_ticket(ticket, key)
+        fields["Tamarack-Bench"] = write_ticket(ticket, asking_key(key, node.name))
         connection.request(call.method, call.path, call.body.encode(), fields)
         answer = connection.getresponse()
         call_id = answer.getheader("tamarack-call-id", "")

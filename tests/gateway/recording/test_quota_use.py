@@ -15,9 +15,9 @@ from helpers import fresh_redis
 from tamarack.core.limits.store import Limiter
 from tamarack.core.limits.stretch import Stretch
 from tamarack.gateway.counters.restore import restore
-from tamarack.gateway.kept import KeptState
-from tamarack.gateway.quota_use import QuotaUse
-from tamarack.gateway.recorder import Recorder
+from tamarack.gateway.feed.kept import KeptState
+from tamarack.gateway.recording.quota_use import QuotaUse
+from tamarack.gateway.recording.recorder import Recorder
 from tamarack.gateway.upstream.scripted import ScriptedUpstream
 from tamarack.settings import Settings
 

@@ -17,9 +17,9 @@ from typing import Any
 
 import orjson
 
-from tamarack.gateway.field_use import FieldUse
-from tamarack.gateway.misfit_count import MisfitCount
-from tamarack.gateway.quota_use import QuotaUse
+from tamarack.gateway.recording.field_use import FieldUse
+from tamarack.gateway.recording.misfit_count import MisfitCount
+from tamarack.gateway.recording.quota_use import QuotaUse
 
 SLICE = 64
 """Records that become bytes at once: about a tenth of a millisecond."""
@@ -60,6 +60,8 @@ class Recorder:
         self._prompts: list[Packed] = []
         self._prompts_size = 0
         self.dropped = 0
+        self.taken = 0
+        """Records that came since the node began."""
         self.dropped_quotas = 0
         self.dropped_prompts = 0
         self.count: Callable[[list[tuple[Any, ...]]], None] | None = None
@@ -82,6 +84,7 @@ class Recorder:
         if not fresh:
             return
         self._fresh = []
+        self.taken += len(fresh)
         if self.count is not None:
             self.count(fresh)
         packed, dropped = _pack(fresh)

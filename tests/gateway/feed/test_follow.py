@@ -5,7 +5,7 @@ import os
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager, nullcontext
+from contextlib import contextmanager, nullcontext, suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -21,12 +21,15 @@ from tamarack.core.caching.memory import SPACE
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import CredentialKeys
 from tamarack.core.limits.memory import MemoryCounters
+from tamarack.core.nodes.feed import FeedEntry
 from tamarack.core.told.problems import Problems
 from tamarack.core.traffic.record import Record, read_row
-from tamarack.gateway.follow import Follower
+from tamarack.gateway.feed.contract import Feed, FeedEnded
+from tamarack.gateway.feed.database import DatabaseFeed
+from tamarack.gateway.feed.follow import Follower
+from tamarack.gateway.feed.kept import KeptState
 from tamarack.gateway.gateway import Gateway
-from tamarack.gateway.kept import FeedEntry, KeptState
-from tamarack.gateway.recorder import Recorder
+from tamarack.gateway.recording.recorder import Recorder
 from tamarack.gateway.upstream.scripted import ScriptedUpstream
 from tamarack.settings import Settings
 from tamarack.store.applications import changes as subscribing
@@ -34,6 +37,7 @@ from tamarack.store.applications import credentials
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.feed import purges
+from tamarack.store.nodes import queries as known_nodes
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.target_changes import ailing, target_changes
 from tamarack.worker.ship import ship, waiting
@@ -44,13 +48,15 @@ PEPPER = bytes(range(32))
 class Followed:
     """A node's following part, without its server."""
 
-    def __init__(self, database: str, folder: Path) -> None:
+    def __init__(self, database: str, folder: Path, feed: Feed | None = None, pepper: bytes = PEPPER) -> None:
         recorder = Recorder(folder / "spool", 1_000_000, 0.05)
         self.gateway = Gateway(
             "n1", "production", ScriptedUpstream(answering), recorder, Problems("http://portal.example")
         )
-        self.directory = CallerDirectory(PEPPER, "production")
+        self.directory = CallerDirectory(pepper, "production")
         self.said: list[str] = []
+        self.feed: Feed = feed or DatabaseFeed(database, "n1", "production", PEPPER)
+        self.ended: FeedEnded | None = None
         kept = KeptState(folder)
         self.follower = Follower(
             self.gateway,
@@ -58,7 +64,7 @@ class Followed:
             self.gateway.material,
             MemoryCounters(),
             kept,
-            database,
+            self.feed,
             "http://127.0.0.1:1",
             self.said.append,
         )
@@ -79,7 +85,10 @@ class Followed:
                 loop.run_until_complete(task)
             except asyncio.CancelledError:
                 pass
+            except FeedEnded as error:
+                self.ended = error
             finally:
+                loop.run_until_complete(self.feed.close())
                 loop.close()
 
         thread = threading.Thread(target=work)
@@ -87,7 +96,8 @@ class Followed:
         try:
             yield
         finally:
-            loop.call_soon_threadsafe(task.cancel)
+            with suppress(RuntimeError):  # it has ended by itself
+                loop.call_soon_threadsafe(task.cancel)
             thread.join(10)
 
 
@@ -116,7 +126,7 @@ def test_a_node_takes_up_rollouts_and_keys_and_says_so(settings: Settings, world
 
         def reported() -> bool:
             world.expire_all()
-            return any(n.name == "n1" and n.rollout == newer.number for n in rolling.nodes(world, "production"))
+            return any(n.name == "n1" and n.rollout == newer.number for n in known_nodes.nodes(world, "production"))
 
         until(reported, "the node's report")
 
@@ -158,7 +168,7 @@ def test_a_rollout_that_cannot_be_read_leaves_the_last_one_serving(
 
         def complained() -> bool:
             world.expire_all()
-            return any("cannot be read" in n.problem for n in rolling.nodes(world))
+            return any("cannot be read" in n.problem for n in known_nodes.nodes(world))
 
         until(complained, "the report of the problem")
         assert node.number == good
@@ -179,7 +189,7 @@ def test_whatever_goes_wrong_when_a_rollout_is_taken_up_the_last_one_goes_on_ser
         def broken(*args: object) -> None:
             raise RuntimeError("nobody thought of this")
 
-        monkeypatch.setattr("tamarack.gateway.follow.Serving", broken)
+        monkeypatch.setattr("tamarack.gateway.feed.follow.Serving", broken)
         rolling.roll_out(world, COMMAND_LINE, "production")
         world.commit()
         until(lambda: any("RuntimeError: nobody thought of this" in line for line in node.said), "the report of it")
@@ -328,7 +338,7 @@ def test_a_node_tells_what_changed_with_targets_and_begins_with_well(
 
     def standing(target: str) -> tuple[str, str] | None:
         world.expire_all()
-        rows = [one for one in rolling.nodes(world, "production") if one.name == "n1"]
+        rows = [one for one in known_nodes.nodes(world, "production") if one.name == "n1"]
         return next(
             ((one["backend"], one["state"]) for row in rows for one in row.targets if one["target"] == target), None
         )

@@ -1,20 +1,12 @@
-"""What a node keeps on disk, so that it starts and serves while PostgreSQL is away."""
+"""What a node keeps on disk, so that it starts and serves while the control side is away."""
 
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import orjson
 
-from tamarack.gateway.quota_use import Row
-
-
-class FeedEntry(NamedTuple):
-    """One item of the feed; see `store.feed`."""
-
-    seq: int
-    kind: str
-    key: str
-    body: dict[str, Any] | None
+from tamarack.core.nodes.feed import FeedEntry
+from tamarack.gateway.recording.quota_use import Row
 
 
 class KeptState:
@@ -86,6 +78,11 @@ class KeptState:
                 log.write(b"".join(orjson.dumps(row) + b"\n" for row in rows))
         except OSError:
             return
+
+    def forget(self) -> None:
+        """Drop everything: the node was revoked."""
+        for path in (self._snapshot, self._log, self._quotas):
+            path.unlink(missing_ok=True)
 
     def forget_feed(self) -> None:
         """Drop the log: the feed starts over."""

@@ -13,8 +13,8 @@ from tamarack.core.checking.misfit import TOO_MANY, misfit
 from tamarack.core.checking.unknown_paths import below, shape_of
 from tamarack.core.configuration.model import check_template
 from tamarack.core.identity.callers import CallerDirectory
-from tamarack.gateway import misfit_count
-from tamarack.gateway.misfit_count import MisfitCount
+from tamarack.gateway.recording import misfit_count
+from tamarack.gateway.recording.misfit_count import MisfitCount
 
 BASES = {b"/sailings": ("sailings", "1"), b"/sailings/v2": ("sailings", "2")}
 

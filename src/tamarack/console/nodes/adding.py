@@ -1,0 +1,102 @@
+"""Adding a node: a join token is made, the command is shown once, and each step is shown as it happens."""
+
+from datetime import UTC, datetime
+from shlex import quote
+from typing import Any
+
+from flask import Blueprint, abort, current_app, request, session
+
+from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires
+from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.core.nodes.joining import steps_seen
+from tamarack.store.columns import now
+from tamarack.store.errors import NotPossible
+from tamarack.store.nodes import joining
+from tamarack.store.nodes.tables import JoinToken, Node
+from tamarack.web.application import db, settings_of
+from tamarack.web.once import Once
+from tamarack.web.quick_start.places import ways
+
+pages = Blueprint("adding", __name__, url_prefix="/nodes")
+
+_CHOICES = [(name, name) for name in ENVIRONMENTS]
+_once = Once()
+_NEW = "new-join-token"
+
+
+def command(feed: str, token: str) -> str:
+    """What is copied to the machine that is to become a node."""
+    field = quote(f"Authorization: Bearer {token}")
+    return f"curl -fsS -H {field} {quote(f'{feed}/quick-start/node.sh')} | sh"
+
+
+@pages.get("/new")
+@requires("nodes")
+def form() -> Any:
+    return render("nodes/new.html", typed={"environment": environment()}, errors={}, choices=_CHOICES)
+
+
+@pages.post("/new")
+@requires("nodes")
+def make() -> Any:
+    where, labels = request.form.get("environment", ""), request.form.get("labels", "")
+    try:
+        made = joining.make_token(db(), acting(), where, labels)
+    except NotPossible as error:
+        db().rollback()
+        errors = {"labels" if where in ENVIRONMENTS else "environment": str(error)}
+        typed = {"environment": where, "labels": labels}
+        return render("nodes/new.html", typed=typed, errors=errors, choices=_CHOICES), 422
+    db().commit()
+    session[_NEW] = _once.put((made.row.id, made.value))
+    return back_to("adding.page", id=made.row.id)
+
+
+@pages.get("/joining/<id>")
+@requires("nodes")
+def page(id: str) -> Any:
+    token = db().get(JoinToken, id)
+    if token is None:
+        abort(404, "There is no such join token; it was withdrawn.")
+    node = db().get(Node, token.node) if token.node else None
+    heard = node is not None and node.version != ""
+    values = {
+        "token": token,
+        "node": node,
+        "over": token.used_at is None and token.expires_at <= now(),
+        "steps": steps_seen(
+            token.steps,
+            node.started_at.timestamp() if heard and node is not None else 0,
+            node.rollout if node is not None else 0,
+            node.taken_up_at.timestamp() if node is not None and node.taken_up_at is not None else 0,
+        ),
+        "problem": node.problem if node is not None else "",
+        "moment": lambda seconds: datetime.fromtimestamp(seconds, UTC),
+    }
+    if request.args.get("part") == "steps":
+        return render("nodes/steps.html", **values)
+    whose, value = _once.peek(str(session.get(_NEW, ""))) or ("", "")
+    shown = value if whose == id and token.used_at is None else ""
+    feed = settings_of(current_app).feed_url
+    return render(
+        "nodes/joining.html",
+        command=command(feed, shown) if shown else "",
+        ways=ways(feed, shown) if shown else (),
+        feed=feed,
+        **values,
+    )
+
+
+@pages.post("/joining/<id>/withdraw")
+@requires("nodes")
+def withdraw(id: str) -> Any:
+    """Make a token good no longer."""
+    try:
+        joining.withdraw(db(), acting(), id)
+    except NotPossible as error:
+        db().rollback()
+        refuse(str(error))
+    else:
+        db().commit()
+        done("The join token is good no longer.")
+    return back_to("nodes.index")

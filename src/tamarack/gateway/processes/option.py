@@ -1,0 +1,28 @@
+"""The option of commands that run a node: on how many processes."""
+
+from typing import Any
+
+import click
+
+from tamarack.gateway.processes.how_many import how_many
+
+
+class _Processes(click.ParamType):  # type: ignore[type-arg]
+    """A number of processes, or `auto`."""
+
+    name = "N"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        try:
+            return how_many(str(value))
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+PROCESSES = click.option(
+    "--processes",
+    type=_Processes(),
+    default="1",
+    show_default=True,
+    help="On how many processes the node runs behind its port; auto for one on each core.",
+)

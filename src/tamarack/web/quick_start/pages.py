@@ -1,0 +1,50 @@
+"""What the quick start fetches. The package and its list are the same for everybody; the script holds a join token, so
+whoever asks for it shows that.
+"""
+
+from hashlib import sha256
+from shlex import quote
+
+from flask import Blueprint, Response, abort, current_app, request
+
+from tamarack.core.nodes.joining import JOIN_PREFIX, CannotJoin
+from tamarack.store.nodes import joining
+from tamarack.web.application import db, settings_of
+from tamarack.web.quick_start.packages import node_lock
+from tamarack.web.quick_start.script import script
+from tamarack.web.quick_start.wheel import WHEEL, node_wheel
+
+SHELL = "text/x-shellscript; charset=utf-8"
+
+pages = Blueprint("quick_start", __name__, url_prefix="/quick-start")
+
+
+@pages.get(f"/{WHEEL}")
+def wheel() -> Response:
+    """The node's package."""
+    return Response(node_wheel(), content_type="application/zip")
+
+
+@pages.get("/requirements.txt")
+def requirements() -> Response:
+    """The packages that it needs, each with its version and digests."""
+    return Response(node_lock(), content_type="text/plain; charset=utf-8")
+
+
+@pages.get("/node.sh")
+def node_script() -> Response:
+    """The script for one join. What goes wrong is a script too, which says so: it is mostly piped into a shell."""
+    scheme, _, token = request.headers.get("Authorization", "").partition(" ")
+    if scheme.lower() != "bearer" or not token.startswith(JOIN_PREFIX):
+        abort(401, "Show the join token as Authorization: Bearer.")
+    try:
+        row = joining.find_token(db(), token)
+        if row.used_at is not None:
+            raise joining.used(row)
+        joining.tell_step(db(), token, "fetched")
+    except CannotJoin as error:
+        return Response(f"echo {quote(str(error))} >&2\nexit 1\n", content_type=SHELL)
+    db().commit()
+    digest = sha256(node_wheel()).hexdigest()
+    text = script(settings_of(current_app).feed_url, token, WHEEL, digest)
+    return Response(text, content_type=SHELL)

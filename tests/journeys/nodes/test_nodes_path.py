@@ -1,0 +1,150 @@
+"""A node of one's own: set up by the quick start in another folder under another user, seen, serving while the control
+side is away, drained, and revoked.
+"""
+
+import http.client
+import os
+import shutil
+import signal
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+
+import psycopg
+import pytest
+from playwright.sync_api import Page, expect
+
+from helpers import free_port, until
+from journeys.conftest import ROOT, Installation, sign_in
+from journeys.test_faults import recorded
+from tamarack.demo.world import STAFF
+
+pytestmark = pytest.mark.journey
+PACKAGES = ROOT / ".venv" / "node-packages"
+NOBODY = ("setpriv", "--reuid=nobody", "--regid=nogroup", "--clear-groups") if os.geteuid() == 0 else ()
+READY_WITHIN_MS = 240_000
+
+
+class Place:
+    """Another folder, of another user where the tests may change to one, and the node that is set up there."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.port = free_port()
+        self.process: subprocess.Popen[bytes] | None = None
+
+    def run(self, command: str) -> None:
+        """Run a command line as that user, and leave it running."""
+        with (self.folder / "said").open("ab") as said:
+            self.process = subprocess.Popen(
+                [*NOBODY, "sh", "-c", command], cwd=self.folder, stdout=said, stderr=said, stdin=subprocess.DEVNULL,
+                env={"PATH": os.environ["PATH"], "HOME": str(self.folder), "TAMARACK_METRICS_HOST": ""},
+                start_new_session=True,
+            )  # fmt: skip
+
+    @property
+    def said(self) -> str:
+        return (self.folder / "said").read_text()
+
+    def get(self, path: str, key: str = "", agent: str = "pier") -> http.client.HTTPResponse:
+        connection = http.client.HTTPConnection("127.0.0.1", self.port, timeout=10)
+        connection.request("GET", path, headers={"X-Skerry-Key": key, "User-Agent": agent})
+        answer = connection.getresponse()
+        answer.read()
+        connection.close()
+        return answer
+
+    def end(self) -> None:
+        if self.process is not None and self.process.poll() is None:
+            os.killpg(self.process.pid, signal.SIGTERM)
+            with suppress(subprocess.TimeoutExpired):
+                self.process.wait(20)
+            with suppress(ProcessLookupError):
+                os.killpg(self.process.pid, signal.SIGKILL)
+
+
+@pytest.fixture
+def place() -> Iterator[Place]:
+    folder = Path(tempfile.mkdtemp(prefix="tamarack-place-"))
+    shutil.copytree(PACKAGES, folder / "packages")
+    folder.chmod(0o777)
+    made = Place(folder)
+    yield made
+    made.end()
+    shutil.rmtree(folder)
+
+
+def test_a_node_is_set_up_elsewhere_serves_through_an_outage_and_is_revoked(
+    demo: Installation, page: Page, place: Place
+) -> None:
+    sign_in(page, demo.console, STAFF[0].email, STAFF[0].password)
+    page.get_by_role("link", name="Nodes").click()
+    page.get_by_role("link", name="Add a node").click()
+    page.locator("#f-environment").select_option("production")
+    page.get_by_label("Labels").fill("site=harbour")
+    page.get_by_role("button", name="Make the command").click()
+    command = page.locator("#quick-start").inner_text()
+    place.run(f"{command} -s -- --name pier-1 --port {place.port}")
+    expect(page.get_by_text("pier-1 serves production")).to_be_visible(timeout=READY_WITHIN_MS)
+    assert len(page.locator(".node-steps .done").all()) == 6
+
+    page.get_by_role("link", name="See the node").click()
+    expect(page.get_by_text("by the feed; it joined")).to_be_visible()
+    expect(page.get_by_text(f"http://127.0.0.1:{place.port}")).to_be_visible()
+    key = (demo.home / "demo" / "counter-desk.production.key").read_text()
+    sent = [place.get("/sailings/v2/ports", key).getheader("tamarack-call-id") for _ in range(5)]
+    assert place.get("/.tamarack/ready").status == 200
+
+    _the_control_side_is_away(demo, place, key, sent)
+    until(lambda: set(sent) <= set(recorded(demo, "pier")), "all records to be there", 60)
+    assert len(recorded(demo, "pier")) == len(sent)
+
+    page.get_by_role("button", name="Drain").click()
+    expect(page.get_by_text("pier-1 is asked to be draining")).to_be_visible()
+    until(lambda: place.get("/.tamarack/ready").status == 503, "it to say that it is not ready", 10)
+    answer = place.get("/sailings/v2/ports", key)
+    assert (answer.status, answer.getheader("connection")) == (200, "close")
+
+    page.get_by_role("button", name="Revoke").click()
+    expect(page.get_by_text("This node was revoked")).to_be_visible()
+    process = place.process
+    assert process is not None
+    assert process.wait(30) == 78, place.said
+    assert "This node stopped for good" in place.said
+    left = [path.name for path in (place.folder / "tamarack-node" / "node").rglob("*.json*")]
+    assert left == []
+
+
+def _the_control_side_is_away(demo: Installation, place: Place, key: str, sent: list[str | None]) -> None:
+    """Halt the feed for a while; the node serves on, whatever it hears."""
+    feed = demo.pids()["feed"]
+    os.killpg(feed, signal.SIGSTOP)
+    try:
+        for _ in range(10):
+            answer = place.get("/sailings/v2/ports", key)
+            assert answer.status == 200
+            sent.append(answer.getheader("tamarack-call-id"))
+        until(lambda: "the control side is away, serving on" in place.said, "the node to notice", 60)
+        sent.append(place.get("/sailings/v2/ports", key).getheader("tamarack-call-id"))
+    finally:
+        os.killpg(feed, signal.SIGCONT)
+    until(lambda: "the control side is back" in place.said, "the node to hear of it", 60)
+
+
+def test_a_machine_that_cannot_install_says_so_on_the_page(demo: Installation, page: Page, place: Place) -> None:
+    sign_in(page, demo.console, STAFF[0].email, STAFF[0].password)
+    page.goto(f"{demo.console}/nodes/new")
+    page.get_by_role("button", name="Make the command").click()
+    command = page.locator("#quick-start").inner_text()
+    for name in os.listdir(place.folder / "packages"):
+        if name.startswith("uvloop"):
+            (place.folder / "packages" / name).unlink()
+    place.run(f"{command} -s -- --name pier-2 --port {place.port}")
+    expect(page.get_by_text("Packages could not be installed:")).to_be_visible(timeout=READY_WITHIN_MS)
+    expect(page.get_by_text("No matching distribution found for uvloop")).to_be_visible()
+    with psycopg.connect(demo.database) as connection:
+        assert connection.execute("SELECT 1 FROM node WHERE name = 'pier-2'").fetchone() is None
+    page.get_by_role("button", name="Withdraw the token").click()
+    expect(page.get_by_text("The join token is good no longer")).to_be_visible()
