@@ -221,8 +221,7 @@ async def serve(
         tasks.append(loop.create_task(shared.run()))
     for task in tasks:
         task.add_done_callback(ended)
-    if place.asked is not None:
-        await serve_siblings(place.asked, gateway.answer_sibling)
+    asked = await serve_siblings(place.asked, gateway.answer_sibling) if place.asked is not None else None
     await server.listen(host, port, place.listening)
     shown = settings.metrics_host and place.first
     end_metrics = serve_metrics(metrics, settings, port) if shown else lambda: None
@@ -231,6 +230,8 @@ async def serve(
     finally:
         await server.drain(0 if ended_by else settings.drain_s)
         await loop.run_in_executor(None, end_metrics)
+        if asked is not None:
+            asked.close()
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
