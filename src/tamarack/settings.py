@@ -126,6 +126,13 @@ class Settings(BaseSettings):
         default=10_000, ge=1, description="Connections of callers that a node keeps; further ones are closed at once."
     )
     idle_timeout_s: int = Field(default=75, ge=1, description="Seconds an idle connection of a caller is kept.")
+    leave_s: float = Field(
+        default=0.0,
+        ge=0,
+        le=300,
+        description="Seconds a node that is told to end still takes calls while it tells load balancers that it is not"
+        " ready: longer than they take to notice.",
+    )
     drain_s: int = Field(default=10, ge=0, description="Seconds a stopping node lets calls under way finish.")
     record_every_ms: int = Field(
         default=500, ge=50, description="Milliseconds between two batches of records: what a killed node can lose."

@@ -84,6 +84,7 @@ def start(home: Path, base: int, *options: str, ready: bool = True) -> Installat
     patient = {
         "TAMARACK_COUNTERS_WITHIN_MS": "5000",  # a slow machine is no reason to count in two places
         "TAMARACK_REACHABLE": "127.0.0.1:32768-60999",  # where a test's own backend listens
+        "TAMARACK_LEAVE_S": "3",  # longer than a balancer takes to notice
     }
     environment = os.environ | patient | {"TAMARACK_DEMO_DAYS": "1", "PYTHONPATH": str(ROOT / "src")}
     command = [sys.executable, "-m", "tamarack", "start", "--home", str(home), "--port-base", str(base), *options]

@@ -162,6 +162,7 @@ class Gateway:
         self.serving: Serving | None = None
         self.standing: Standing = "serving"
         """What the node was asked to do, as it does it."""
+        self.ending = False
         self.leaving = False
         """It is not to serve: load balancers are told so, and connections end with their next answer."""
         self.caches = caches if caches is not None else NodeCaches(MemoryCache(64_000_000))
@@ -177,12 +178,18 @@ class Gateway:
     def stand(self, standing: Standing) -> None:
         """Do what is asked for: serve, drain or stop."""
         self.standing = standing
-        self.leaving = standing != "serving"
+        self.leaving = self.ending or standing != "serving"
+
+    def end(self) -> None:
+        """The program is to end: calls should go elsewhere, whatever the node is asked to do."""
+        self.ending = self.leaving = True
 
     def ready(self) -> str:
         """Why a load balancer should send no calls; empty where it should."""
         if self.serving is None:
             return "no rollout was taken up yet"
+        if self.ending:
+            return "the node is ending"
         return f"the node is {self.standing}" if self.leaving else ""
 
     def new_call_id(self, now: float) -> bytes:

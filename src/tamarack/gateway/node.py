@@ -227,6 +227,9 @@ async def serve(
     end_metrics = serve_metrics(metrics, settings, port) if shown else lambda: None
     try:
         await stopping.wait()
+        gateway.end()
+        if not ended_by:
+            await asyncio.sleep(settings.leave_s)
     finally:
         await server.drain(0 if ended_by else settings.drain_s)
         await loop.run_in_executor(None, end_metrics)

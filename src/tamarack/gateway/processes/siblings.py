@@ -36,7 +36,11 @@ class Siblings:
         async with asyncio.timeout(WITHIN_S):
             connection = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
             connection.setblocking(False)
-            await asyncio.get_running_loop().sock_connect(connection, name)
+            try:
+                await asyncio.get_running_loop().sock_connect(connection, name)
+            except BaseException:
+                connection.close()
+                raise
             reader, writer = await asyncio.open_unix_connection(sock=connection)
             try:
                 writer.write(sealed + b"\n")
@@ -79,7 +83,7 @@ def together(own: dict[str, Any], others: Sequence[dict[str, Any]], most: int, s
         for one in (LiveCounter(*row) for row in answer["counters"]):
             known = counters.get((one.id, one.window, one.key))
             counters[one.id, one.window, one.key] = one if known is None else _added(known, one, shared)
-    made = own | {"counters": listed(counters.values(), most)}
+    made = own | {"counters": [tuple(one) for one in listed(counters.values(), most)]}
     made["problem"] = next((one["problem"] for one in (own, *others) if one["problem"]), "")
     if "kept" in own:
         made["kept"] = [row for one in (own, *others) for row in one.get("kept", ())][:most]
