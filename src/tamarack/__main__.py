@@ -10,7 +10,7 @@ import click
 from tamarack.commands.context import database_session, here
 from tamarack.commands.sign_in import directories, users
 from tamarack.core.text import one_line
-from tamarack.gateway.processes.option import PROCESSES
+from tamarack.gateway.processes.option import PROCESSES, TLS_PORT
 from tamarack.settings import NODES, Settings
 
 
@@ -70,17 +70,20 @@ def start(port_base: int | None, home: Path | None, no_demo: bool, reset: bool) 
 @click.option("--name", required=True, help="The node's name.")
 @click.option("--environment", type=click.Choice(["test", "production"]), required=True)
 @click.option("--port", type=int, help="Port to listen on; the one set aside for the name unless given.")
+@TLS_PORT
 @PROCESSES
-def gateway(name: str, environment: str, port: int | None, processes: int) -> None:
+def gateway(name: str, environment: str, port: int | None, tls_port: int, processes: int) -> None:
     """Run a gateway node."""
     from tamarack.gateway.identity import near
+    from tamarack.gateway.node import Where
     from tamarack.gateway.run import run_node
 
     settings = Settings()
     if port is None and name not in NODES:
         raise click.UsageError(f"--port is needed: no port is set aside for a node called {name}")
     at = port or settings.port(name)
-    sys.exit(run_node(settings, lambda place: near(settings, name, environment), at, "127.0.0.1", "", processes))
+    where = Where(at, tls_port=tls_port)
+    sys.exit(run_node(settings, lambda place: near(settings, name, environment), where, processes))
 
 
 def _web(program: str) -> None:

@@ -126,6 +126,20 @@ class Settings(BaseSettings):
         default=10_000, ge=1, description="Connections of callers that a node keeps; further ones are closed at once."
     )
     idle_timeout_s: int = Field(default=75, ge=1, description="Seconds an idle connection of a caller is kept.")
+    tls_certificates: str = Field(
+        default="",
+        description="Files (PEM) of the certificates that nodes show, with commas between, each CERTIFICATE:KEY or one"
+        " file of both; the caller's server name chooses. They are taken up anew when they change.",
+    )
+    hsts_s: int = Field(
+        default=0,
+        ge=0,
+        description="Seconds for which browsers are told to come over TLS alone (RFC 6797), on answers over TLS; 0 for"
+        " not at all.",
+    )
+    redirect_to_tls: bool = Field(
+        default=False, description="Answer calls at a node's port without TLS with where they belong (308)."
+    )
     leave_s: float = Field(
         default=0.0,
         ge=0,

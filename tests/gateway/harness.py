@@ -33,7 +33,9 @@ from tamarack.gateway.key_sets import KeySetWaiter, nobody
 from tamarack.gateway.metering import Metering
 from tamarack.gateway.recording.quota_use import QuotaUse
 from tamarack.gateway.recording.tracer import Tracer
+from tamarack.gateway.redirecting import RedirectDriver
 from tamarack.gateway.upstream.interface import Upstream
+from tamarack.gateway.wire.connection import CallerConnection
 from tamarack.gateway.wire.limits import WireLimits
 from tamarack.gateway.wire.server import CallerServer
 from tamarack.settings import Settings
@@ -226,9 +228,14 @@ def running(configuration: Configuration | None, upstream: Upstream, **changes: 
     directory.apply("credential", "d", {"application": "b", "digest": digest(b"tmk_unsubscribed", PEPPER)})
     body = {"application": "a", "product": "passage", "plan": "skiff", "state": "active"}
     directory.apply("subscription", "s", body)
-    server = CallerServer(
-        replace(WireLimits.of(Settings(**changes)), **limits), lambda connection: NodeDriver(gateway, connection)
-    )
+    tls, hsts_s, redirects_to = (changes.pop(name, None) for name in ("tls", "hsts_s", "redirects_to"))
+
+    def carries(connection: CallerConnection) -> NodeDriver:
+        if redirects_to:
+            return RedirectDriver(gateway, connection, redirects_to)
+        return NodeDriver(gateway, connection)
+
+    server = CallerServer(replace(WireLimits.of(Settings(**changes)), **limits), carries, tls, hsts_s or 0)
     loop = uvloop.new_event_loop()  # as a real node runs
     ports: list[int] = []
     stopping = asyncio.Event()

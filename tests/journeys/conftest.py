@@ -96,11 +96,11 @@ def start(home: Path, base: int, *options: str, ready: bool = True) -> Installat
         until(
             lambda: log.read_text().count("Tamarack is ready") > many or process.poll() is not None,
             f"the start: {log.read_text()}",
-            120,
+            240,
         )
         assert process.poll() is None, log.read_text()
         # It is ready before its past is loaded; the journeys look at that past.
-        until(lambda: not (home / "demo" / "past.json").exists(), f"the past: {log.read_text()}", 120)
+        until(lambda: not (home / "demo" / "past.json").exists(), f"the past: {log.read_text()}", 240)
     return made
 
 

@@ -20,7 +20,7 @@ from tamarack.core.text import one_line
 from tamarack.gateway import identity
 from tamarack.gateway.feed.over_http import said_of
 from tamarack.gateway.identity import NotJoined
-from tamarack.gateway.processes.option import PROCESSES
+from tamarack.gateway.processes.option import PROCESSES, TLS_PORT
 from tamarack.settings import Settings
 
 TOKEN = "TAMARACK_JOIN_TOKEN"  # noqa: S105 - the name of a variable
@@ -115,9 +115,11 @@ def _ask(feed: str, token: str, name: str, ca: str) -> dict[str, Any]:
 @click.option("--port", type=click.IntRange(1, 65535), default=8080, show_default=True, help="Port to listen on.")
 @click.option("--host", default="127.0.0.1", show_default=True, help="Address to listen on.")
 @click.option("--address", default="", help="Where callers reach it, if that is not where it listens.")
+@TLS_PORT
 @PROCESSES
-def run(home: Path, port: int, host: str, address: str, processes: int) -> None:
+def run(home: Path, port: int, host: str, address: str, tls_port: int, processes: int) -> None:
     """Run the node that joined from a folder, until it is stopped."""
+    from tamarack.gateway.node import Where
     from tamarack.gateway.run import run_node
 
     try:
@@ -125,7 +127,11 @@ def run(home: Path, port: int, host: str, address: str, processes: int) -> None:
     except NotJoined as error:
         raise click.ClickException(str(error)) from None
     settings = _settings(home, who)
-    sys.exit(run_node(settings, lambda place: identity.joined(home, place.first), port, host, address, processes))
+    sys.exit(
+        run_node(
+            settings, lambda place: identity.joined(home, place.first), Where(port, host, tls_port, address), processes
+        )
+    )
 
 
 def _settings(home: Path, who: identity.NodeIdentity) -> Settings:

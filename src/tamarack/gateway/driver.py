@@ -109,7 +109,9 @@ class NodeDriver:
         gateway = self.gateway
         now = time()
         assert self.connection is not None
-        return Call(gateway.new_call_id(now), now, perf_counter_ns(), self.connection.address, gateway.scheme)
+        return Call(
+            gateway.new_call_id(now), now, perf_counter_ns(), self.connection.address, self.connection.server.scheme
+        )
 
     def begin(self, call: Call) -> None:
         """Carry a call whose head was read."""

@@ -154,7 +154,6 @@ class Gateway:
         self.addresses = addresses
         self.node = node
         self.environment = environment
-        self.scheme = "http"
         self.upstream = upstream
         self.recorder = recorder
         self.problems = problems

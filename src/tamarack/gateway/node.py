@@ -8,6 +8,7 @@ import traceback
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
+from typing import NamedTuple
 
 from prometheus_client import start_http_server
 from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Metric
@@ -47,10 +48,13 @@ from tamarack.gateway.recording.misfit_count import MisfitCount
 from tamarack.gateway.recording.quota_use import QuotaUse
 from tamarack.gateway.recording.recorder import Recorder
 from tamarack.gateway.recording.tracer import Tracer
+from tamarack.gateway.redirecting import RedirectDriver
 from tamarack.gateway.upstream.pool import PooledUpstream
+from tamarack.gateway.wire.connection import CallerConnection
 from tamarack.gateway.wire.limits import WireLimits
 from tamarack.gateway.wire.server import CallerServer
 from tamarack.settings import Settings
+from tamarack.tls import Certificates, pairs_of
 
 
 def settle_memory() -> None:
@@ -120,19 +124,30 @@ def _attempts(gateway: Gateway) -> Iterator[Metric]:
     yield states
 
 
+class Where(NamedTuple):
+    """Where a node listens, and where it is reached."""
+
+    port: int
+    host: str = "127.0.0.1"
+    tls_port: int = 0
+    """The port for callers over TLS; 0 for none."""
+    address: str = ""
+    """Where callers and the console reach it, if that is not where it listens."""
+
+
 async def serve(
     settings: Settings,
     who: NodeIdentity,
-    port: int,
-    host: str = "127.0.0.1",
-    address: str = "",
+    where: Where,
     place: Place = ALONE,
 ) -> None:
-    """Run a node, or one process of it, until it is told to stop. `address` is where callers reach it, where that is
-    not where it listens.
+    """Run a node, or one process of it, until it is told to stop.
 
-    Raises `FeedEnded` where it was revoked; what it kept is forgotten then.
+    Raises `FeedEnded` where it was revoked; what it kept is forgotten then. Raises `CannotServe` where its certificates
+    cannot be read.
     """
+    host, port = where.host, where.port
+    certificates = Certificates(pairs_of(settings.tls_certificates), log) if where.tls_port else None
     name, environment = who.name, who.environment
     home = settings.node_home(name)
     kept = KeptState(place.folder(home))
@@ -174,7 +189,18 @@ async def serve(
         Embedding(log),
         Siblings(place.others),
     )
-    server = CallerServer(WireLimits.of(settings), lambda connection: NodeDriver(gateway, connection))
+    limits = WireLimits.of(settings)
+
+    def carries(connection: CallerConnection) -> NodeDriver:
+        return NodeDriver(gateway, connection)
+
+    def redirects(connection: CallerConnection) -> NodeDriver:
+        return RedirectDriver(gateway, connection, where.tls_port)
+
+    redirected = certificates is not None and settings.redirect_to_tls
+    servers = [CallerServer(limits, redirects if redirected else carries)]
+    if certificates is not None:
+        servers.append(CallerServer(limits, carries, certificates.context, settings.hsts_s))
     follower = Follower(
         gateway,
         directory,
@@ -182,7 +208,7 @@ async def serve(
         counters,
         kept,
         who.feed,
-        address or f"http://{host}:{port}",
+        where.address or f"http://{host}:{port}",
         log,
         used,
         Gauge(place.tally, recorder.spooled_bytes),
@@ -194,7 +220,9 @@ async def serve(
     recorder.count = metrics.count
     told = ToldMetrics(home, place, metrics)
     before = place.tally.of(place.number).calls
-    tallying = Tallying(place, lambda: (before + recorder.taken, len(server.connections)), told.write)
+    tallying = Tallying(
+        place, lambda: (before + recorder.taken, sum(len(one.connections) for one in servers)), told.write
+    )
     stopping = asyncio.Event()
     ended_by: list[FeedEnded] = []
 
@@ -222,7 +250,9 @@ async def serve(
     for task in tasks:
         task.add_done_callback(ended)
     asked = await serve_siblings(place.asked, gateway.answer_sibling) if place.asked is not None else None
-    await server.listen(host, port, place.listening)
+    await servers[0].listen(host, port, place.listening)
+    for secured in servers[1:]:
+        await secured.listen(host, where.tls_port, place.listening_tls)
     shown = settings.metrics_host and place.first
     end_metrics = serve_metrics(metrics, settings, port) if shown else lambda: None
     try:
@@ -231,7 +261,7 @@ async def serve(
         if not ended_by:
             await asyncio.sleep(settings.leave_s)
     finally:
-        await server.drain(0 if ended_by else settings.drain_s)
+        await asyncio.gather(*(one.drain(0 if ended_by else settings.drain_s) for one in servers))
         await loop.run_in_executor(None, end_metrics)
         if asked is not None:
             asked.close()

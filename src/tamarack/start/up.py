@@ -25,7 +25,8 @@ from tamarack.start.supervisor import Program, Supervisor
 from tamarack.store.schema_version import is_ready
 from tamarack.web.serve import command
 
-READY_WITHIN_S = 60.0
+READY_WITHIN_S = 180.0
+"""A machine may be slow, and busy with other things, when all programs begin at once."""
 
 
 def say(text: str) -> None:

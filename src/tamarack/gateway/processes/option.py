@@ -1,4 +1,4 @@
-"""The option of commands that run a node: on how many processes."""
+"""Options of the commands that run a node."""
 
 from typing import Any
 
@@ -25,4 +25,10 @@ PROCESSES = click.option(
     default="1",
     show_default=True,
     help="On how many processes the node runs behind its port; auto for one on each core.",
+)
+TLS_PORT = click.option(
+    "--tls-port",
+    type=click.IntRange(0, 65535),
+    default=0,
+    help="Port for callers over TLS; the certificates are named by TAMARACK_TLS_CERTIFICATES.",
 )

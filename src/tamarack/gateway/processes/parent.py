@@ -47,11 +47,14 @@ def listening(host: str, port: int, many: int) -> list[socket.socket]:
 class Parent:
     """Runs a node's processes until it is told to stop, or one of them ends for good."""
 
-    def __init__(self, many: int, host: str, port: int, run: Run, for_good: frozenset[int], log: Log) -> None:
+    def __init__(
+        self, many: int, host: str, port: int, tls_port: int, run: Run, for_good: frozenset[int], log: Log
+    ) -> None:
         self._run = run
         self._for_good = for_good
         self._log = log
         self._sockets = listening(host, port, many)
+        self._tls: list[socket.socket] = listening(host, tls_port, many) if tls_port else []
         self._asked = [self._asked_at(name) for name in self._names(many)]
         self._tally = Tally(many)
         self._pids: dict[int, int] = {}
@@ -128,7 +131,10 @@ class Parent:
                 signal.signal(signal_number, signal.SIG_DFL)
             names = [one.getsockname() for one in self._asked]
             others = tuple(_name(name) for place, name in enumerate(names) if place != number)
-            place = Place(number, len(self._sockets), self._sockets[number], self._asked[number], others, self._tally)
+            tls = self._tls[number] if self._tls else None
+            place = Place(
+                number, len(self._sockets), self._sockets[number], tls, self._asked[number], others, self._tally
+            )
             code = self._run(place)
         except KeyboardInterrupt:
             code = 0

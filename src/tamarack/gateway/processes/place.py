@@ -17,6 +17,8 @@ class Place:
     many: int = 1
     listening: socket.socket | None = None
     """The socket that callers connect to; it outlives the process."""
+    listening_tls: socket.socket | None = None
+    """The one for callers over TLS."""
     asked: socket.socket | None = None
     """Where the other processes ask this one."""
     others: tuple[str, ...] = ()

@@ -393,10 +393,10 @@ class CallerConnection(asyncio.Protocol):
         if self.state != CALL:
             return
         if self._keep and not self._expects and not self.server.draining:
-            self.transport.write(head + b"\r\n" + body)
+            self.transport.write(head + self.server.blank + body)
         else:
             self._keep = False
-            self.transport.write(head + b"connection: close\r\n\r\n" + body)
+            self.transport.write(head + b"connection: close\r\n" + self.server.blank + body)
 
     def start(self, head: bytes, chunked: bool) -> None:
         """Send the head of an answer whose body comes piece by piece."""
@@ -405,7 +405,7 @@ class CallerConnection(asyncio.Protocol):
         if not self._keep or self._expects or self.server.draining:
             self._keep = False
             head += b"connection: close\r\n"
-        self.transport.write(head + b"\r\n")
+        self.transport.write(head + self.server.blank)
 
     def close_after(self) -> None:
         """The connection ends with this answer."""

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import socket
+import ssl
 from collections.abc import Callable
+from typing import Any
 
 from tamarack.gateway.driver import NodeDriver
 from tamarack.gateway.wire.connection import CALL, CallerConnection
@@ -12,12 +14,29 @@ from tamarack.gateway.wire.limits import WireLimits
 
 SWEEP_S = 0.1
 BACKLOG = 2048
+SHUTDOWN_S = 1.0
+"""How long a caller may take to end TLS in good order."""
 
 
 class CallerServer:
-    """Listens on one port for the life of a node. `new_driver` makes what carries a connection's calls."""
+    """Listens on one port for the life of a node. `new_driver` makes what carries a connection's calls.
 
-    def __init__(self, limits: WireLimits, new_driver: Callable[[CallerConnection], NodeDriver]) -> None:
+    With `tls`, callers are talked to over TLS; `hsts_s` tells browsers for how long to come so alone.
+    """
+
+    def __init__(
+        self,
+        limits: WireLimits,
+        new_driver: Callable[[CallerConnection], NodeDriver],
+        tls: ssl.SSLContext | None = None,
+        hsts_s: int = 0,
+    ) -> None:
+        self._tls = tls
+        self.scheme = "http" if tls is None else "https"
+        self.blank = b"\r\n"
+        """What ends the head of every answer: a blank line, after fields that all of them carry."""
+        if tls is not None and hsts_s:
+            self.blank = b"strict-transport-security: max-age=%d\r\n\r\n" % hsts_s
         self.limits = limits
         self.new_driver = new_driver
         self.draining = False
@@ -35,10 +54,15 @@ class CallerServer:
         def connected() -> CallerConnection:
             return CallerConnection(self, loop)
 
+        tls: dict[str, Any] = {}
+        if self._tls is not None:
+            tls = {"ssl": self._tls, "ssl_handshake_timeout": self.limits.head_s, "ssl_shutdown_timeout": SHUTDOWN_S}
         if listening is not None:
-            self._server = await loop.create_server(connected, sock=listening, backlog=BACKLOG)
+            self._server = await loop.create_server(connected, sock=listening, backlog=BACKLOG, **tls)
         else:
-            self._server = await loop.create_server(connected, host, port, backlog=BACKLOG, family=socket.AF_UNSPEC)
+            self._server = await loop.create_server(
+                connected, host, port, backlog=BACKLOG, family=socket.AF_UNSPEC, **tls
+            )
         self._sweep()
         return int(self._server.sockets[0].getsockname()[1])
 
