@@ -90,7 +90,7 @@ def _web(program: str) -> None:
     from tamarack.web.serve import serve
 
     settings = Settings()
-    serve(program, settings.port(program))
+    serve(program, settings.port(program), settings.web_tls_certificates)
 
 
 @main.command()

@@ -22,6 +22,7 @@ PORTS = {
     "test-1": 4,
     "sign-in": 5,
     "feed": 6,
+    "production-1 over TLS": 7,
     "postgresql": 10,
     "redis": 11,
 }
@@ -65,6 +66,16 @@ class Settings(BaseSettings):
     feed_address: str = Field(
         default="",
         description="Address of the feed that nodes on other machines follow, as they reach it; empty for loopback.",
+    )
+    feed_ca: str = Field(
+        default="",
+        description="File (PEM) of the authority by which the feed proves to nodes who it is, where that is one of your"
+        " own; empty for one that every machine knows.",
+    )
+    web_tls_certificates: str = Field(
+        default="",
+        description="Certificates (PEM), written as those of nodes, with which console, portal, sign-in service and"
+        " feed speak TLS themselves; empty where a proxy in front of them does.",
     )
     production_address: str = Field(
         default="", description="Address of the production gateway in examples; empty for the first node."
@@ -229,20 +240,24 @@ class Settings(BaseSettings):
         return self.port_base + STAND_INS + place
 
     @property
+    def _web_scheme(self) -> str:
+        return "https" if self.web_tls_certificates else "http"
+
+    @property
     def console_url(self) -> str:
-        return self.console_address or f"http://127.0.0.1:{self.port('console')}"
+        return self.console_address or f"{self._web_scheme}://127.0.0.1:{self.port('console')}"
 
     @property
     def portal_url(self) -> str:
-        return self.portal_address or f"http://127.0.0.1:{self.port('portal')}"
+        return self.portal_address or f"{self._web_scheme}://127.0.0.1:{self.port('portal')}"
 
     @property
     def sign_in_url(self) -> str:
-        return (self.sign_in_address or f"http://127.0.0.1:{self.port('sign-in')}").rstrip("/")
+        return (self.sign_in_address or f"{self._web_scheme}://127.0.0.1:{self.port('sign-in')}").rstrip("/")
 
     @property
     def feed_url(self) -> str:
-        return (self.feed_address or f"http://127.0.0.1:{self.port('feed')}").rstrip("/")
+        return (self.feed_address or f"{self._web_scheme}://127.0.0.1:{self.port('feed')}").rstrip("/")
 
     def gateway_url(self, environment: str) -> str:
         """The address that callers of an environment use."""

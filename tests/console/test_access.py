@@ -7,7 +7,7 @@ from helpers import sign_in
 from tamarack.core.identity.permissions import STAFF_ROLES
 
 STRANGERS_OWN = {"sign_in.form", "sign_in.sign_in", "sign_in.sign_out", "sign_in.switch", "static", "health",
-                 "quick_start.wheel", "quick_start.requirements", "quick_start.node_script"}  # fmt: skip
+                 "quick_start.wheel", "quick_start.requirements", "quick_start.node_script", "quick_start.authority"}  # fmt: skip
 PEOPLE = {
     "platform-admin": ("i.marsh@skerry.example", "larch-gold-41"),
     "api-owner": ("o.reed@skerry.example", "spruce-ink-17"),

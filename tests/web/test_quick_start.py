@@ -152,6 +152,10 @@ def test_the_other_ways_name_the_same_commands() -> None:
     hand = by_hand("http://127.0.0.1:7406", "tmj_x")
     assert "TAMARACK_JOIN_TOKEN=tmj_x venv/bin/tamarack-node join --feed http://127.0.0.1:7406 --home node" in hand
     assert "RestartPreventExitStatus=78" in service()
-    made = container("http://127.0.0.1:7406")
+    made = container(False, "http://127.0.0.1:7406")
     assert WHEEL in made
     assert "tmj_" not in made
+    pinned = by_hand("https://feed.example", "tmj_x", "sha256//abc=")
+    assert pinned.startswith("curl -fsSOk --pinnedpubkey sha256//abc= https://feed.example/quick-start/authority.pem\n")
+    assert pinned.count("--cacert authority.pem") == 2
+    assert "--home node --ca authority.pem" in pinned

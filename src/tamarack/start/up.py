@@ -6,6 +6,7 @@ import secrets
 import shutil
 import signal
 import socket
+import ssl
 import sys
 import threading
 import time
@@ -18,6 +19,7 @@ from types import FrameType
 import psycopg
 
 from tamarack.settings import NODES, PORTS, STAND_INS, Settings
+from tamarack.start.certificates import make_certificates
 from tamarack.start.errors import CannotStart
 from tamarack.start.postgres import Cluster
 from tamarack.start.redis import redis_command
@@ -25,6 +27,8 @@ from tamarack.start.supervisor import Program, Supervisor
 from tamarack.store.schema_version import is_ready
 from tamarack.web.serve import command
 
+OVER_TLS = "production-1"
+"""The demo's node that speaks TLS too."""
 READY_WITHIN_S = 180.0
 """A machine may be slow, and busy with other things, when all programs begin at once."""
 
@@ -40,8 +44,14 @@ class _Stopped(Exception):
 
 class _Up:
     def __init__(self, settings: Settings, demo: bool) -> None:
-        self.settings = settings
         self.demo = demo
+        self.shown: Path | None = None
+        """The certificate that the demo's feed and one of its nodes show, with its key."""
+        if demo and not settings.feed_address and not settings.web_tls_certificates:
+            authority, self.shown = make_certificates(settings.home.absolute())
+            feed = f"https://127.0.0.1:{settings.port('feed')}"
+            settings = settings.model_copy(update={"feed_address": feed, "feed_ca": str(authority)})
+        self.settings = settings
         self.stop = threading.Event()
         self.past_loads = False
         self.supervisor = Supervisor(settings.home, say)
@@ -63,7 +73,14 @@ class _Up:
             }
             | self.demo_mail()
             | self.demo_reach()
+            | self.demo_feed()
         )
+
+    def demo_feed(self) -> dict[str, str]:
+        """The demo's feed speaks TLS with a certificate of the demo's own authority, unless another address is set."""
+        if self.shown is None:
+            return {}
+        return {"TAMARACK_FEED_ADDRESS": self.settings.feed_address, "TAMARACK_FEED_CA": self.settings.feed_ca}
 
     def demo_mail(self) -> dict[str, str]:
         """The demo's mail goes to its mail box, unless a mail server is set."""
@@ -195,10 +212,18 @@ class _Up:
         add = self.supervisor.add
         if self.demo:
             add(self.program("stand-ins", "stand-ins"))
+        shows = {"TAMARACK_WEB_TLS_CERTIFICATES": str(self.shown)} if self.shown is not None else {}
         for name in ("console", "portal", "sign-in", "feed"):
-            add(Program(name, command(name, self.settings.port(name)), self.environment()))
+            own = shows if name == "feed" else {}
+            certificates = own.get("TAMARACK_WEB_TLS_CERTIFICATES", self.settings.web_tls_certificates)
+            add(Program(name, command(name, self.settings.port(name), certificates), self.environment() | own))
         for name, environment in NODES.items():
-            add(self.program(name, "gateway", "--name", name, "--environment", environment))
+            program = self.program(name, "gateway", "--name", name, "--environment", environment)
+            if self.shown is not None and name == OVER_TLS:
+                over_tls = str(self.settings.port(f"{name} over TLS"))
+                tls = {"TAMARACK_TLS_CERTIFICATES": str(self.shown)}
+                program = Program(name, [*program.command, "--tls-port", over_tls], {**program.environment, **tls})
+            add(program)
         add(self.program("worker", "worker"))
         self.wait("The console", lambda: _answers(f"{self.settings.console_url}/-/health"), "console")
         self.wait("The portal", lambda: _answers(f"{self.settings.portal_url}/-/health"), "portal")
@@ -245,6 +270,9 @@ class _Up:
         say(f"  Feed                {settings.feed_url}  for nodes elsewhere; see Nodes in the console")
         for name, environment in NODES.items():
             say(f"  {name:<19} http://127.0.0.1:{settings.port(name)}  gateway node, {environment}")
+            if self.shown is not None and name == OVER_TLS:
+                port = settings.port(f"{name} over TLS")
+                say(f"  {'':<19} https://127.0.0.1:{port}  the same over TLS: curl --cacert {settings.feed_ca}")
         if self.demo:
             from tamarack.demo.places import OWN_PAGES
 
@@ -260,7 +288,9 @@ class _Up:
 
 def _answers(address: str) -> bool:
     try:
-        with urllib.request.urlopen(address, timeout=2):  # noqa: S310 - addresses of this installation
+        # This asks whether a program of its own has begun, and trusts it with nothing.
+        context = ssl._create_unverified_context() if address.startswith("https:") else None  # noqa: S323
+        with urllib.request.urlopen(address, timeout=2, context=context):  # noqa: S310 - of this installation
             return True
     except urllib.error.HTTPError:
         return True
@@ -287,7 +317,7 @@ def reset(home: Path, cluster: Cluster | None) -> None:
     if cluster is not None:
         cluster.stop_left_over()
         shutil.rmtree(cluster.folder, ignore_errors=True)
-    for name in ("postgresql", "nodes", "keys", "demo", "logs", "run", "redis"):
+    for name in ("postgresql", "nodes", "keys", "demo", "logs", "run", "redis", "tls"):
         shutil.rmtree(home / name, ignore_errors=True)
 
 

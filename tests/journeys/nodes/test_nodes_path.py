@@ -6,8 +6,10 @@ import http.client
 import os
 import shutil
 import signal
+import ssl
 import subprocess
 import tempfile
+import threading
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -20,6 +22,7 @@ from helpers import free_port, until
 from journeys.conftest import ROOT, Installation, sign_in
 from journeys.test_faults import recorded
 from tamarack.demo.world import STAFF
+from tamarack.start.certificates import make_certificates
 
 pytestmark = pytest.mark.journey
 PACKAGES = ROOT / ".venv" / "node-packages"
@@ -148,3 +151,47 @@ def test_a_machine_that_cannot_install_says_so_on_the_page(demo: Installation, p
         assert connection.execute("SELECT 1 FROM node WHERE name = 'pier-2'").fetchone() is None
     page.get_by_role("button", name="Withdraw the token").click()
     expect(page.get_by_text("The join token is good no longer")).to_be_visible()
+
+
+def test_a_certificate_is_exchanged_under_load_and_no_call_fails(demo: Installation) -> None:
+    key = (demo.home / "demo" / "counter-desk.production.key").read_text()
+    folder = demo.home / "tls"
+    trusted = ssl.create_default_context(cafile=str(folder / "authority.pem"))
+    failed: list[str] = []
+    answered: list[str] = []
+    done = threading.Event()
+
+    def call() -> None:
+        while not done.is_set():
+            connection = http.client.HTTPSConnection("127.0.0.1", demo.base + 7, timeout=20, context=trusted)
+            try:
+                for _ in range(3):  # on a connection that is kept
+                    connection.request("GET", "/sailings/v2/ports", headers={"X-Skerry-Key": key})
+                    answer = connection.getresponse()
+                    answer.read()
+                    if answer.status != 200:
+                        failed.append(str(answer.status))
+                    found = connection.sock.getpeercert()
+                    answered.append(str(found["serialNumber"]) if found else "")
+            except (OSError, http.client.HTTPException) as error:
+                failed.append(repr(error))
+            finally:
+                connection.close()
+
+    callers = [threading.Thread(target=call) for _ in range(3)]
+    for one in callers:
+        one.start()
+    try:
+        until(lambda: len(answered) > 10, "calls over TLS", 60)
+        before = answered[-1]
+        (folder / "shown.pem").unlink()
+        make_certificates(demo.home)
+        until(lambda: answered[-1] != before, "the new certificate to be shown", 60)
+        many = len(answered)
+        until(lambda: len(answered) > many + 10, "calls after it", 60)
+    finally:
+        done.set()
+        for one in callers:
+            one.join(60)
+    assert failed == []
+    assert len(set(answered)) == 2

@@ -15,7 +15,8 @@ from tamarack.store.nodes import joining
 from tamarack.store.nodes.tables import JoinToken, Node
 from tamarack.web.application import db, settings_of
 from tamarack.web.once import Once
-from tamarack.web.quick_start.places import ways
+from tamarack.web.quick_start.pinned import public_key_pin
+from tamarack.web.quick_start.places import ways, without_index
 
 pages = Blueprint("adding", __name__, url_prefix="/nodes")
 
@@ -24,10 +25,12 @@ _once = Once()
 _NEW = "new-join-token"
 
 
-def command(feed: str, token: str) -> str:
-    """What is copied to the machine that is to become a node."""
+def command(feed: str, token: str, pin: str = "") -> str:
+    """What is copied to the machine that is to become a node. With a `pin` curl takes that public key and no other,
+    whoever signed it."""
     field = quote(f"Authorization: Bearer {token}")
-    return f"curl -fsS -H {field} {quote(f'{feed}/quick-start/node.sh')} | sh"
+    pinned = f"-k --pinnedpubkey {quote(pin)} " if pin else ""
+    return f"curl -fsS {pinned}-H {field} {quote(f'{feed}/quick-start/node.sh')} | sh"
 
 
 @pages.get("/new")
@@ -77,11 +80,16 @@ def page(id: str) -> Any:
         return render("nodes/steps.html", **values)
     whose, value = _once.peek(str(session.get(_NEW, ""))) or ("", "")
     shown = value if whose == id and token.used_at is None else ""
-    feed = settings_of(current_app).feed_url
+    settings = settings_of(current_app)
+    feed, pin = settings.feed_url, ""
+    if shown and settings.feed_ca:
+        pin = public_key_pin(feed)
     return render(
         "nodes/joining.html",
-        command=command(feed, shown) if shown else "",
-        ways=ways(feed, shown) if shown else (),
+        command=command(feed, shown, pin) if shown else "",
+        unpinned=bool(shown and settings.feed_ca and not pin),
+        ways=ways(feed, shown, pin) if shown else (),
+        fetching=without_index(feed, pin) if shown else "",
         feed=feed,
         **values,
     )

@@ -28,9 +28,19 @@ while [ $# -gt 0 ]; do
 done
 
 # The token stays out of the list of processes: curl reads it from its standard input.
-ask() { printf 'header = "Authorization: Bearer %s"\n' "$TOKEN" | curl -fsS --max-time 60 --config - "$@"; }
+ask() {
+  printf 'header = "Authorization: Bearer %s"\n' "$TOKEN" \
+    | curl -fsS --max-time 60 ${CAFILE:+--cacert "$CAFILE"} --config - "$@"
+}
 tell() { ask --data-urlencode "step=$1" --data-urlencode "problem=${2:-}" "$FEED/join/step" >/dev/null 2>&1 || true; }
 fail() { echo "$2" >&2; tell "$1" "$2"; exit 1; }
+
+CAFILE=''
+if [ -n "$CA" ]; then
+  CAFILE=$(mktemp)
+  trap 'rm -f "$CAFILE"' EXIT
+  printf '%s' "$CA" >"$CAFILE"
+fi
 
 python=''
 for name in python3 python3.13 python3.12 python3.11 /usr/bin/python3; do
@@ -62,8 +72,10 @@ said=$(pip --no-index "$FOLDER/$WHEEL") || fail installed "The node's package co
 tell installed
 
 export TAMARACK_JOIN_TOKEN="$TOKEN"
-"$FOLDER/venv/bin/tamarack-node" join --feed "$FEED" --home "$FOLDER/node" ${NAME:+--name "$NAME"}
+"$FOLDER/venv/bin/tamarack-node" join --feed "$FEED" --home "$FOLDER/node" ${NAME:+--name "$NAME"} \
+  ${CAFILE:+--ca "$CAFILE"}
 unset TAMARACK_JOIN_TOKEN
+[ -z "$CAFILE" ] || rm -f "$CAFILE"
 
 set -- "$FOLDER/venv/bin/tamarack-node" run --home "$FOLDER/node" --port "$PORT" --host "$HOST" ${ADDRESS:+--address "$ADDRESS"}
 echo "To run it again: $*"

@@ -3,6 +3,7 @@ whoever asks for it shows that.
 """
 
 from hashlib import sha256
+from pathlib import Path
 from shlex import quote
 
 from flask import Blueprint, Response, abort, current_app, request
@@ -31,6 +32,15 @@ def requirements() -> Response:
     return Response(node_lock(), content_type="text/plain; charset=utf-8")
 
 
+@pages.get("/authority.pem")
+def authority() -> Response:
+    """The certificates by which the feed proves who it is, where its authority is one's own."""
+    named = settings_of(current_app).feed_ca
+    if not named:
+        abort(404, "The feed's certificate is signed by an authority that every machine knows.")
+    return Response(Path(named).read_bytes(), content_type="application/x-pem-file")
+
+
 @pages.get("/node.sh")
 def node_script() -> Response:
     """The script for one join. What goes wrong is a script too, which says so: it is mostly piped into a shell."""
@@ -46,5 +56,7 @@ def node_script() -> Response:
         return Response(f"echo {quote(str(error))} >&2\nexit 1\n", content_type=SHELL)
     db().commit()
     digest = sha256(node_wheel()).hexdigest()
-    text = script(settings_of(current_app).feed_url, token, WHEEL, digest)
+    settings = settings_of(current_app)
+    ca = Path(settings.feed_ca).read_text() if settings.feed_ca else ""
+    text = script(settings.feed_url, token, WHEEL, digest, ca)
     return Response(text, content_type=SHELL)
