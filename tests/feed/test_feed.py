@@ -1,6 +1,7 @@
 """The feed program: who may ask it, how a node joins, what it hands in, and what is refused."""
 
 import gzip
+import io
 import json
 from collections.abc import Iterator
 from datetime import timedelta
@@ -135,6 +136,11 @@ def test_steps_are_told_in_words_and_bounded(feed: FlaskClient, world: Session) 
     assert row is not None
     assert len(row.steps) == joining.MOST_STEPS
     assert feed.post("/join/step", data=b"x" * 20_000, headers=bearer(made.value)).status_code == 413
+    unbounded = {"wsgi.input_terminated": True}  # it does not say how long it is
+    answer = feed.post(
+        "/join/step", input_stream=io.BytesIO(b"x" * 20_000), headers=bearer(made.value), environ_overrides=unbounded
+    )
+    assert answer.status_code == 413
 
 
 # following

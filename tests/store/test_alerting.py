@@ -1,19 +1,26 @@
 """Alerts over recorded calls: looked at minute by minute, told by mail outside quiet hours, and kept."""
 
+import asyncio
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 import psycopg
 import pytest
 from sqlmodel import Session, select
 
 from core.traffic.test_traffic import record
+from helpers import apart
+from tamarack.core.nodes.feed import Report
 from tamarack.core.traffic.alert import Rule
+from tamarack.gateway.feed.database import DatabaseFeed
 from tamarack.settings import Settings
 from tamarack.store.alerts import queries as alerting
 from tamarack.store.alerts.tables import AlertRow
 from tamarack.store.audit.log import Actor, latest
+from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.mail.tables import Mail
+from tamarack.store.nodes.tables import Node, NodeSilence
 from tamarack.store.rollouts.tables import TargetChange
 from tamarack.store.traffic.recording import Batch, take_in
 
@@ -166,3 +173,43 @@ def test_an_alert_watches_targets_whatever_the_calls_are(session: Session) -> No
     assert [value for _, value in found] == [1, 2, 2, 2, 2, 1]
     with pytest.raises(ValueError, match="no matter of calls"):
         Rule(title="T", measure="targets not well", limit=0, least_calls=5)
+
+
+def test_an_alert_watches_nodes_that_are_not_heard_of(session: Session) -> None:
+    def node(name: str, seen: datetime, **more: Any) -> Node:
+        return Node(name=name, environment="production", address="", seen_at=seen, **more)
+
+    far = START + 100 * MINUTE
+    session.add_all(
+        [
+            node("there", far), node("gone", START + 8 * MINUTE), node("revoked", START, revoked_at=START),
+            NodeSilence(node="there", environment="production", since=START + 2 * MINUTE, until=START + 4 * MINUTE),
+            NodeSilence(node="forgotten", environment="production", since=START, until=START + 9 * MINUTE),
+            NodeSilence(node="there", environment="test", since=START, until=START + 9 * MINUTE),
+        ]
+    )  # fmt: skip
+    session.commit()
+    watched = Rule(title="Nodes", measure="nodes not heard of", limit=0, window=1, holds=1)
+    found, told = alerting.rehearsed(session, watched, START, START + 10 * MINUTE)
+    assert [value for _, value in found] == [0, 0, 1, 1, 0, 0, 0, 0, 1, 1]
+    assert (told[0].what, told[0].at) == ("raised", START + 3 * MINUTE)
+    assert alerting.exploration_of(watched) is None
+    with pytest.raises(ValueError, match="'nodes not heard of' is no matter of calls"):
+        Rule(title="N", measure="nodes not heard of", limit=0, least_calls=5)
+
+
+def test_a_node_that_is_heard_of_again_leaves_its_silence_behind(settings: Settings, session: Session) -> None:
+    for seen, silences in ((now(), 0), (now() - timedelta(minutes=3), 1)):
+        session.merge(Node(name="n1", environment="production", address="", seen_at=seen))
+        session.commit()
+
+        async def report() -> None:
+            feed = DatabaseFeed(settings.database, "n1", "production", bytes(32))
+            await feed.begin()
+            await feed.report(Report())
+            await feed.close()
+
+        apart(asyncio.run, report())
+        session.expire_all()
+        noted = session.exec(select(NodeSilence)).all()
+        assert [(one.node, one.since) for one in noted] == [("n1", seen)] * silences

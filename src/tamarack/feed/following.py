@@ -39,8 +39,7 @@ def _read(model: type[BaseModel], said: Any) -> Any:
 
 
 def _body() -> Any:
-    if (request.content_length or 0) > LARGEST_REPORT:
-        abort(413, f"At most {LARGEST_REPORT:,} bytes are read of this.")
+    request.max_content_length = LARGEST_REPORT
     try:
         return orjson.loads(request.get_data())
     except ValueError as error:

@@ -45,7 +45,11 @@ def test_a_report_is_bounded_and_its_texts_are_lines() -> None:
         Report(problem="x" * 501)
     with pytest.raises(ValidationError):
         Report(connections=-1)
-    assert Report(problem="a\x00b\nc", address="http://a").cleaned().problem == "a\ufffdb\ufffdc"
+    target = {"backend": "b", "target": "t", "state": "open", "why": "a\x00"}
+    said = Report.model_validate(
+        {"problem": "a\x00b\nc", "targets": [target], "events": [target | {"at": 1}]}
+    ).cleaned()
+    assert (said.problem, said.targets[0].why, said.events[0].why) == ("a\ufffdb\ufffdc", "a\ufffd", "a\ufffd")
 
 
 KEY, OWN = bytes(32), bytes(range(32))

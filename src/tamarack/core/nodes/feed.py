@@ -95,8 +95,15 @@ class Report(BaseModel):
     """What changed with targets since the last report."""
 
     def cleaned(self) -> Report:
-        """The same with every text in one line."""
-        return self.model_copy(update={name: one_line(value) for name, value in self if isinstance(value, str)})
+        """The same with every text in one line, which a database takes."""
+        own = _lines(self)
+        own["targets"] = [one.model_copy(update=_lines(one)) for one in self.targets]
+        own["events"] = [one.model_copy(update=_lines(one)) for one in self.events]
+        return self.model_copy(update=own)
+
+
+def _lines(model: BaseModel) -> dict[str, Any]:
+    return {name: one_line(value) for name, value in model if isinstance(value, str)}
 
 
 def news_as_data(news: News) -> dict[str, Any]:

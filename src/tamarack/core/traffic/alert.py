@@ -25,11 +25,16 @@ MINUTE = timedelta(minutes=1)
 WEEK = timedelta(weeks=1)
 
 AILING = "targets not well"
+SILENT = "nodes not heard of"
 WATCHED: Mapping[str, Measure] = {
     **MEASURES,
     AILING: Measure("targets that are not well", "count", lambda t, _: t.ailing),
+    SILENT: Measure("nodes that are not heard of", "count", lambda t, _: t.silent),
 }
-"""What alerts may watch: what is measured of calls, and how many targets some node finds not well."""
+"""What alerts may watch: what is measured of calls, how many targets some node finds not well, and how many nodes are
+not heard of."""
+NO_CALLS = frozenset((AILING, SILENT))
+"""Of these, what is no matter of calls."""
 
 
 def measure_of(name: str) -> Measure:
@@ -101,9 +106,9 @@ class Rule(Frozen):
             raise ValueError(
                 f"'{wrong}' reads single calls; alerts are measured every minute, by fields of the roll-ups"
             )
-        if self.measure == AILING and (self.where or self.compare == "change" or self.least_calls):
+        if self.measure in NO_CALLS and (self.where or self.compare == "change" or self.least_calls):
             raise ValueError(
-                f"{AILING!r} is no matter of calls; take out the conditions, the change and the least calls"
+                f"{self.measure!r} is no matter of calls; take out the conditions, the change and the least calls"
             )
         if any(one.field == "environment" for one in self.where):
             raise ValueError("the environment is chosen by itself; take it out of the conditions")

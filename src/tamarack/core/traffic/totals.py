@@ -28,6 +28,8 @@ class Totals:
     calls: int = 0
     ailing: int = 0
     """Targets that were not well at some time, where that was asked for; it does not add up either."""
+    silent: int = 0
+    """Nodes that were not heard of at some time; the same."""
     refused: int = 0
     failed: int = 0
     asked: int = 0

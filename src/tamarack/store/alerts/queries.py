@@ -6,7 +6,19 @@ from datetime import datetime, timedelta
 
 from sqlmodel import Session, col, select
 
-from tamarack.core.traffic.alert import AILING, MINUTE, WEEK, Event, Rule, State, mail_due, run, windows
+from tamarack.core.traffic.alert import (
+    AILING,
+    MINUTE,
+    NO_CALLS,
+    SILENT,
+    WEEK,
+    Event,
+    Rule,
+    State,
+    mail_due,
+    run,
+    windows,
+)
 from tamarack.core.traffic.explore import Exploration
 from tamarack.core.traffic.span import floored
 from tamarack.core.traffic.totals import Totals
@@ -16,6 +28,7 @@ from tamarack.store.audit.log import Actor, record
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.mail.tables import Mail
+from tamarack.store.nodes.silences import silent
 from tamarack.store.rollouts.target_changes import ailing
 from tamarack.store.traffic.reading import Question, answer
 
@@ -96,6 +109,9 @@ def _points(session: Session, rule: Rule, first: datetime, last: datetime) -> li
     if rule.measure == AILING:
         ends = [first + MINUTE * (place + 1) for place in range(int((last - first) / MINUTE))]
         return [Totals(ailing=many) for many in ailing(session, rule.environment, ends, rule.window * MINUTE)]
+    if rule.measure == SILENT:
+        ends = [first + MINUTE * (place + 1) for place in range(int((last - first) / MINUTE))]
+        return [Totals(silent=many) for many in silent(session, rule.environment, ends, rule.window * MINUTE)]
     if rule.measured.callers:  # different callers do not add up: each window is a question of its own
         found = []
         at = first + MINUTE
@@ -244,7 +260,7 @@ def rehearsed(session: Session, rule: Rule, first: datetime, last: datetime) -> 
 
 def exploration_of(rule: Rule) -> Exploration | None:
     """The question behind a rule; None where it is none of calls."""
-    if rule.measure == AILING:
+    if rule.measure in NO_CALLS:
         return None
     where = (Where(field="environment", how="is", values=(rule.environment,)), *rule.where)
     against = "week" if rule.compare == "change" else ""

@@ -11,10 +11,10 @@ from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.feed.wake import notify
+from tamarack.store.nodes.statements import GONE_AFTER_S
 from tamarack.store.nodes.tables import Node
 
-GONE_AFTER = timedelta(seconds=10)
-"""A node that said nothing for this long is taken to be away."""
+GONE_AFTER = timedelta(seconds=GONE_AFTER_S)
 
 
 def nodes(session: Session, environment: str | None = None) -> list[Node]:

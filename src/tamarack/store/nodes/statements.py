@@ -13,6 +13,8 @@ CHANNEL = "tamarack"
 """Where everybody who follows is woken (NOTIFY)."""
 KEY_SETS = "tamarack_key_sets"
 """Where the control side hears that a key set has to be fetched."""
+GONE_AFTER_S = 10.0
+"""A node that said nothing for this long is taken to be away."""
 AT_ONCE = 2_000
 """Items of the feed that one look brings."""
 
@@ -56,6 +58,13 @@ BEGUN_WELL = """
 """
 """A node that starts knows nothing of targets, whatever it found before it ended."""
 
+SILENCE = """
+    INSERT INTO node_silence (node, environment, since, until)
+    SELECT name, environment, seen_at, now() FROM node
+    WHERE name = %(name)s AND seen_at < now() - make_interval(secs => %(gone_after)s)
+"""
+"""A node that is heard of again after a while: since when it was not."""
+
 TARGET_EVENT = """
     INSERT INTO target_change (at, environment, node, backend, target, state, why)
     VALUES (to_timestamp(%(at)s), %(environment)s, %(name)s, %(backend)s, %(target)s, %(state)s, %(why)s)
@@ -85,7 +94,9 @@ def report_values(name: str, environment: str, report: Report, joined: bool) -> 
 def steps_of(name: str, environment: str, report: Report) -> list[Step]:
     """What is run before a report is kept, so that how targets stand is never older than what is told of them."""
     here = {"name": name, "environment": environment}
-    found: list[Step] = [(BEGUN_WELL, [here])] if report.first else []
+    found: list[Step] = [(SILENCE, [{"name": name, "gone_after": GONE_AFTER_S}])]
+    if report.first:
+        found.append((BEGUN_WELL, [here]))
     if report.events:
         found.append((TARGET_EVENT, [here | one.model_dump() for one in report.events]))
     return found

@@ -58,6 +58,20 @@ class Node(SQLModel, table=True):
     revoked_at: datetime | None = Moment(default=None)
 
 
+class NodeSilence(SQLModel, table=True):
+    """A time in which a node was not heard of, noted when it was heard of again. Nobody hears of a node that was ended
+    either: whether that was meant is for people to say."""
+
+    __tablename__ = "node_silence"
+
+    id: int | None = Field(default=None, primary_key=True)
+    node: str = Field(index=True)
+    environment: str
+    since: datetime = Moment()
+    """When it was last heard of before."""
+    until: datetime = Moment(index=True)
+
+
 class JoinToken(SQLModel, table=True):
     """A token by which one node may join one environment, once and within an hour. Only its digest is kept."""
 
