@@ -169,7 +169,7 @@ def test_a_certificate_is_exchanged_under_load_and_no_call_fails(demo: Installat
                     connection.request("GET", "/sailings/v2/ports", headers={"X-Skerry-Key": key})
                     answer = connection.getresponse()
                     answer.read()
-                    if answer.status != 200:
+                    if answer.status not in (200, 429):  # its plan's limit may be met, which is an answer
                         failed.append(str(answer.status))
                     found = connection.sock.getpeercert()
                     answered.append(str(found["serialNumber"]) if found else "")
