@@ -122,13 +122,10 @@ class NodeDriver:
             if gateway.trusted:
                 call.address = caller_address(call.address, call.headers, gateway.trusted)
             serving = gateway.serving
-            if gateway.leaving:
-                self.connection.close_after()  # type: ignore[union-attr]
-            if serving is None or gateway.standing == "stopped":
-                self._not_carried(call)
+            if (serving is None or gateway.leaving) and self._ended_here(call):
                 return
-            call.rollout = serving.number
-            found = receive(serving.router, call)
+            call.rollout = serving.number  # type: ignore[union-attr]
+            found = receive(serving.router, call)  # type: ignore[union-attr]
             if type(found) is not Operation:
                 if not call.path.startswith(OWN) or not self._asked_of_node(call):
                     self._end(found)  # type: ignore[arg-type]
@@ -143,10 +140,17 @@ class NodeDriver:
             return
         self._resume(None)
 
-    def _not_carried(self, call: Call) -> None:
-        """The node carries no calls: it has nothing to serve, or was asked to stop."""
+    def _ended_here(self, call: Call) -> bool:
+        """The node has nothing to serve, or is leaving: its connections end with their answers, and where it was asked
+        to stop, so does the call. False where it still carries it."""
+        gateway = self.gateway
+        if gateway.leaving:
+            self.connection.close_after()  # type: ignore[union-attr]
+        if gateway.serving is not None and gateway.standing != "stopped":
+            return False
         if not call.path.startswith(OWN) or not self._asked_of_node(call):
-            self._end(_NOT_READY if self.gateway.serving is None else _STOPPED)
+            self._end(_NOT_READY if gateway.serving is None else _STOPPED)
+        return True
 
     def _asked_of_node(self, call: Call) -> bool:
         """Answer what is asked of the node itself: whether it lives, whether it is ready, and what the console asks.

@@ -32,7 +32,7 @@ def often_words(person: str, now: float) -> str:
 
 def a_node(environment: str) -> Node | None:
     """A node of an environment that answers."""
-    return next((one for one in known_nodes.nodes(db(), environment) if not known_nodes.is_away(one)), None)
+    return next(iter(known_nodes.carrying(db(), environment)), None)
 
 
 def nobody_answers(environment: str) -> str:

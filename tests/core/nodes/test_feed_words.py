@@ -19,18 +19,16 @@ from tamarack.core.traffic.record import Record
 
 bodies = st.none() | st.dictionaries(st.text(max_size=5), st.integers(0, 9) | st.text(max_size=5), max_size=3)
 entries = st.builds(FeedEntry, st.integers(1, 2**31), st.text(min_size=1, max_size=9), st.text(max_size=9), bodies)
-rollouts = st.none() | st.tuples(st.integers(1, 2**31), st.dictionaries(st.text(max_size=5), st.integers(), max_size=2))
+rollouts = st.none() | st.tuples(
+    st.integers(1, 2**31), st.dictionaries(st.text(max_size=5), st.integers(0, 2**53), max_size=2)
+)
 
 
 @given(
     st.builds(News, st.integers(0, 2**31), st.lists(entries), rollouts, st.sampled_from(list(STANDINGS)), st.booleans())
 )
 def test_news_are_read_as_they_were_written(news: News) -> None:
-    try:
-        written = orjson.dumps(news_as_data(news))
-    except TypeError:
-        return  # a number or a surrogate that JSON has no word for: nothing that a database holds
-    assert read_news(orjson.loads(written)) == news
+    assert read_news(orjson.loads(orjson.dumps(news_as_data(news)))) == news
 
 
 @pytest.mark.parametrize("said", [None, [], {}, {"newest": 1, "entries": [[1]], "rollout": None, "standing": "serving"},

@@ -188,7 +188,7 @@ def head_values(found: Api, inside: Version) -> dict[str, Any]:
     where = environment()
     rollout, _ = running(where)
     live = live_numbers(found.name, inside.version)
-    nodes = [node for node in known_nodes.nodes(db(), where) if not known_nodes.is_away(node)]
+    nodes = known_nodes.there(db(), where)
     taken = sum(1 for node in nodes if rollout is not None and node.rollout == rollout.number)
     ends = {"ending": ending_of(inside), "successor": standing_successor(found, inside)}
     return {"api": found, "version": inside, "live": live, "nodes_total": len(nodes), "nodes_taken": taken, **ends}

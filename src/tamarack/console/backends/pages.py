@@ -217,7 +217,7 @@ class Standing:
 def _standing(name: str) -> Standing | None:
     """None where no node knows anything of its targets: it has neither a breaker nor checks, or is not rolled out."""
     where = environment()
-    nodes = [node for node in known_nodes.nodes(db(), where) if not known_nodes.is_away(node)]
+    nodes = known_nodes.there(db(), where)
     now = [(node.name, one) for node in nodes for one in node.targets if one.get("backend") == name]
     if not now:
         return None

@@ -45,7 +45,7 @@ def applications() -> list[tuple[str, str]]:
 
 def node_of(where: str) -> Node | None:
     """A node of an environment that answers."""
-    return next((node for node in known_nodes.nodes(db(), where) if not known_nodes.is_away(node)), None)
+    return next(iter(known_nodes.carrying(db(), where)), None)
 
 
 def first_call(api: Api, version: Version, operation: Operation, view: OperationView) -> dict[str, Any]:

@@ -100,7 +100,7 @@ def _with_totals(policies: dict[str, CachePolicy], where: str) -> list[CachePoli
 
 
 def _nodes(where: str) -> list[Node]:
-    return [node for node in known_nodes.nodes(db(), where) if not known_nodes.is_away(node)]
+    return known_nodes.there(db(), where)
 
 
 def _answers(where: str, policy: CachePolicy, search: str) -> Iterator[tuple[Node, NodeAnswer]]:

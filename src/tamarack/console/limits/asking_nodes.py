@@ -37,7 +37,7 @@ class NodeAnswer:
 
 def counting_nodes(session: Session, environment: str, every: bool = False) -> list[Node]:
     """The nodes to ask: one where all count together, else all that are there."""
-    there = [node for node in known_nodes.nodes(session, environment) if not known_nodes.is_away(node)]
+    there = known_nodes.there(session, environment)
     if not every and there and all(node.counting == "with all nodes" for node in there):
         return there[:1]
     return there

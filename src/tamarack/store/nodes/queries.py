@@ -25,9 +25,14 @@ def nodes(session: Session, environment: str | None = None) -> list[Node]:
     return list(session.exec(query))
 
 
+def there(session: Session, environment: str) -> list[Node]:
+    """The nodes of an environment that were heard of lately."""
+    return [node for node in nodes(session, environment) if not is_away(node)]
+
+
 def carrying(session: Session, environment: str) -> list[Node]:
-    """The nodes of an environment that are there and take calls."""
-    return [node for node in nodes(session, environment) if not is_away(node) and node.asked != "stopped"]
+    """Those of them that take calls."""
+    return [node for node in there(session, environment) if node.asked != "stopped"]
 
 
 def is_away(node: Node) -> bool:
