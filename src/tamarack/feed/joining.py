@@ -6,9 +6,9 @@ from flask import Blueprint, Response, abort, current_app, request
 from tamarack import __version__
 from tamarack.core.nodes.joining import JOIN_PREFIX, CannotJoin
 from tamarack.core.nodes.keys import asking_key, sealing_key
-from tamarack.feed.signed_in import shown
 from tamarack.store.nodes import joining
 from tamarack.web.application import db, settings_of
+from tamarack.web.quick_start.bearer import shown
 
 pages = Blueprint("joining", __name__)
 

@@ -1,32 +1,19 @@
 """Which node asks: it shows its credential as a bearer token (RFC 6750), and is told why where it is refused."""
 
-from flask import g, request
+from flask import g
 from werkzeug.exceptions import Forbidden, Unauthorized
 
-from tamarack.core.nodes.joining import JOIN_PREFIX, NODE_PREFIX
+from tamarack.core.nodes.joining import NODE_PREFIX
 from tamarack.store.nodes import joining
 from tamarack.store.nodes.tables import Node
 from tamarack.web.application import db
-
-LONGEST = 100
+from tamarack.web.quick_start.bearer import shown
 
 
 class Revoked(Forbidden):
     """The node was revoked."""
 
     more = {"reason": "revoked"}
-
-
-def shown(prefix: str) -> str:
-    """The bearer token that a request shows, where it begins as asked; else the request is refused."""
-    scheme, _, value = request.headers.get("Authorization", "").partition(" ")
-    if scheme.lower() != "bearer" or not value.startswith(prefix) or len(value) > LONGEST:
-        raise Unauthorized(
-            "Show a join token (it begins with tmj_) as Authorization: Bearer."
-            if prefix == JOIN_PREFIX
-            else "Show the node's credential (it begins with tmn_) as Authorization: Bearer."
-        )
-    return value
 
 
 def node() -> Node:

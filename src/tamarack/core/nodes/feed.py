@@ -39,6 +39,12 @@ class News:
     """Whether a joined node is asked to fetch a new credential."""
 
 
+def up_to_date(entries: list[FeedEntry], newest: int) -> bool:
+    """Whether items go up to the newest there is. Only then a rollout comes with them: no node is to carry calls
+    of callers that it has yet to hear of."""
+    return not entries or entries[-1].seq >= newest
+
+
 Short = Annotated[str, StringConstraints(max_length=100)]
 Long = Annotated[str, StringConstraints(max_length=500)]
 

@@ -12,7 +12,7 @@ from psycopg import AsyncConnection
 from psycopg.types.json import set_json_loads
 
 from tamarack.core.identity.credentials import digest
-from tamarack.core.nodes.feed import FeedEntry, News, Report
+from tamarack.core.nodes.feed import FeedEntry, News, Report, up_to_date
 from tamarack.gateway.feed.contract import FeedAway
 from tamarack.store.nodes import statements
 
@@ -67,7 +67,7 @@ class DatabaseFeed:
                 rows = await connection.execute(statements.ITEMS, {"after": after})
                 entries = [FeedEntry(*row) for row in await rows.fetchall()]
             rollout = None
-            if number > above and (not entries or entries[-1].seq >= newest):
+            if number > above and up_to_date(entries, newest):
                 row = await connection.execute(statements.ROLLOUT, self._here | {"above": above})
                 rollout = await row.fetchone()
             return News(newest, entries, rollout, asked)

@@ -9,7 +9,7 @@ from sqlmodel import Session
 
 from tamarack.core.identity.credentials import CredentialKeys
 from tamarack.core.identity.sealing import NONCE_BYTES, NotSealedHere, seal, unseal
-from tamarack.core.nodes.feed import FeedEntry, News, Report
+from tamarack.core.nodes.feed import FeedEntry, News, Report, up_to_date
 from tamarack.core.nodes.for_node import Reseal, for_node
 from tamarack.core.nodes.keys import sealing_key
 from tamarack.store.nodes import statements
@@ -40,7 +40,7 @@ def look(session: Session, node: Node, after: int, above: int, reseal: Reseal) -
         found = [FeedEntry(*row) for row in _rows(session, statements.ITEMS, {"after": after})]
         entries = [for_node(entry, node.environment, reseal) for entry in found]
     rollout = None
-    if number > above and (not entries or entries[-1].seq >= newest):
+    if number > above and up_to_date(entries, newest):
         rollout = next((tuple(row) for row in _rows(session, statements.ROLLOUT, here | {"above": above})), None)
     return News(newest, entries, rollout, asked, node.new_credential_asked)
 

@@ -6,11 +6,12 @@ from hashlib import sha256
 from pathlib import Path
 from shlex import quote
 
-from flask import Blueprint, Response, abort, current_app, request
+from flask import Blueprint, Response, abort, current_app
 
 from tamarack.core.nodes.joining import JOIN_PREFIX, CannotJoin
 from tamarack.store.nodes import joining
 from tamarack.web.application import db, settings_of
+from tamarack.web.quick_start.bearer import shown
 from tamarack.web.quick_start.packages import node_lock
 from tamarack.web.quick_start.script import script
 from tamarack.web.quick_start.wheel import WHEEL, node_wheel
@@ -44,9 +45,7 @@ def authority() -> Response:
 @pages.get("/node.sh")
 def node_script() -> Response:
     """The script for one join. What goes wrong is a script too, which says so: it is mostly piped into a shell."""
-    scheme, _, token = request.headers.get("Authorization", "").partition(" ")
-    if scheme.lower() != "bearer" or not token.startswith(JOIN_PREFIX):
-        abort(401, "Show the join token as Authorization: Bearer.")
+    token = shown(JOIN_PREFIX)
     try:
         row = joining.find_token(db(), token)
         if row.used_at is not None:
