@@ -252,7 +252,9 @@ _ENGINES: list[Engine] = []
 
 
 def _create_alike(*args: Any, **kwargs: Any) -> Engine:
-    """An engine that shares what the first one made of queries: each test has engines of its own, all alike."""
+    """An engine that shares what the first one made of queries: each test has engines of its own, all alike. It waits
+    for a connection as long as a busy machine takes."""
+    kwargs["connect_args"] = kwargs.get("connect_args", {}) | {"connect_timeout": 30}
     made: Engine = _create(*args, **kwargs)
     if not _ENGINES:
         _ENGINES.append(made)

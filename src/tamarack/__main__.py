@@ -8,6 +8,7 @@ from typing import TextIO
 import click
 
 from tamarack.commands.context import database_session, here
+from tamarack.commands.environments import environments
 from tamarack.commands.sign_in import directories, users
 from tamarack.core.text import one_line
 from tamarack.gateway.processes.option import PROCESSES, TLS_PORT
@@ -48,7 +49,7 @@ def main() -> None:
     """Tamarack: publish, protect, meter, offer and watch APIs."""
 
 
-for group in (directories, users):
+for group in (directories, environments, users):
     main.add_command(group)
 
 
@@ -68,7 +69,7 @@ def start(port_base: int | None, home: Path | None, no_demo: bool, reset: bool) 
 
 @main.command()
 @click.option("--name", required=True, help="The node's name.")
-@click.option("--environment", type=click.Choice(["test", "production"]), required=True)
+@click.option("--environment", required=True, help="The environment that it serves.")
 @click.option("--port", type=int, help="Port to listen on; the one set aside for the name unless given.")
 @TLS_PORT
 @PROCESSES
@@ -252,22 +253,27 @@ def apply_files(path: Path, yes: bool, whole: bool) -> None:
 @click.argument("api")
 @click.argument("version")
 @click.argument("call")
-@click.option("--environment", type=click.Choice(["test", "production"]), default="production")
+@click.option("--environment", help="What runs there; the live one unless given.")
 @click.option("--draft", is_flag=True, help="The draft's instead of what runs.")
-def show_path(api: str, version: str, call: str, environment: str, draft: bool) -> None:
+def show_path(api: str, version: str, call: str, environment: str | None, draft: bool) -> None:
     """Draw the way of a call: the whole program of an operation, like `show-path sailings 2 "get /sailings"`."""
     from time import perf_counter_ns
 
     from tamarack.core.told.shown_path import operation_of, shown_path
     from tamarack.store.draft.queries import load_configuration
+    from tamarack.store.environments.queries import known
     from tamarack.store.rollouts.queries import running_configuration
 
     with database_session() as session:
-        configuration = load_configuration(session) if draft else running_configuration(session, environment)
+        there = known(session)
+        where = environment or there.live
+        if where not in there:
+            raise click.BadParameter(f"{where!r} is no environment; there are {there.said}", param_hint="--environment")
+        configuration = load_configuration(session) if draft else running_configuration(session, where)
     try:
-        operation = operation_of(configuration, environment, api, version, call, perf_counter_ns)
+        operation = operation_of(configuration, where, api, version, call, perf_counter_ns)
     except LookupError as error:
-        click.echo(f"{error.args[0]} (in {'the draft' if draft else environment})", err=True)
+        click.echo(f"{error.args[0]} (in {'the draft' if draft else where})", err=True)
         sys.exit(1)
     for line in shown_path(operation):
         click.echo(line)

@@ -260,10 +260,15 @@ class Settings(BaseSettings):
         return (self.feed_address or f"{self._web_scheme}://127.0.0.1:{self.port('feed')}").rstrip("/")
 
     def gateway_url(self, environment: str) -> str:
-        """The address that callers of an environment use."""
+        """The address that callers of an environment use, as far as settings say; empty for others than these two.
+
+        What people write of an environment comes before it (`store.environments.addresses`).
+        """
         if environment == "production":
             return self.production_address or f"http://127.0.0.1:{self.port('production-1')}"
-        return self.test_address or f"http://127.0.0.1:{self.port('test-1')}"
+        if environment == "test":
+            return self.test_address or f"http://127.0.0.1:{self.port('test-1')}"
+        return ""
 
     @cached_property
     def keys(self) -> "Keys":

@@ -52,6 +52,37 @@ def test_a_wrong_file_is_refused_with_its_line_and_a_failing_code(tamarack: obje
     assert tamarack("check", str(tmp_path / "nothing.yaml")).exit_code == 1
 
 
+def test_environments_are_listed_made_and_compared(tamarack: object) -> None:
+    assert callable(tamarack)
+    refused = tamarack("environments", "make", "test")
+    assert (refused.exit_code, "There is an environment 'test' already" in refused.output) == (1, True)
+    made = tamarack("environments", "make", "staging", "--address", "https://staging.skerry.example")
+    assert "Made the environment staging" in made.output
+    lines = [line.split("\t") for line in tamarack("environments", "list").output.splitlines()]
+    assert [line[0] for line in lines] == ["test", "staging", "production"]
+    assert lines[1][1:] == ["nothing runs yet", "https://staging.skerry.example"]
+    assert lines[2][-1] == "the live one"
+    same = tamarack("environments", "compare", "test", "production")
+    assert (same.exit_code, same.output) == (0, "test and production say the same.\n")
+    differs = tamarack("environments", "compare", "draft", "staging")
+    assert (differs.exit_code, "added    backend timetable: is new" in differs.output) == (1, True)
+    unknown = tamarack("environments", "compare", "test", "nowhere")
+    assert (unknown.exit_code, "there are test, staging and production" in unknown.output) == (2, True)
+
+
+def test_a_file_that_names_an_unknown_environment_is_refused(tamarack: object, tmp_path: Path) -> None:
+    assert callable(tamarack)
+    path = tmp_path / "tide.yaml"
+    path.write_text(
+        "backends:\n  - name: tide\n    targets:\n      - {address: 'http://127.0.0.1:9', environments: [tset]}\n"
+    )
+    refused = tamarack("apply", str(path))
+    assert refused.exit_code == 1
+    assert "'tset' is no environment; there are test and production" in refused.output
+    path.write_text(path.read_text().replace("tset", "Tset"))
+    assert f"{path}:4" in tamarack("check", str(path)).output
+
+
 def test_settings_are_listed_with_value_and_meaning(tamarack: object) -> None:
     assert callable(tamarack)
     listed = tamarack("settings").output

@@ -10,10 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tamarack.core.carrying.refusals import REASONS
+from tamarack.core.environments.environment import Environment
 from tamarack.core.http.agents import agent_in_words
 from tamarack.core.identity.credentials import LENGTH, PREFIX, digest, hint, make_key, state_of
 from tamarack.core.identity.passwords import password_problem
-from tamarack.core.identity.permissions import STAFF_ROLES, person_may, staff_may
+from tamarack.core.identity.permissions import STAFF_ROLES, person_may, staff_may, staff_may_roll_out
 from tamarack.core.policies import KINDS
 from tamarack.core.text import cleaned, one_line
 from tamarack.core.trying.examples import ExampleCall, as_curl, as_javascript, as_python
@@ -53,8 +54,11 @@ def test_a_password_is_held_to_rules_that_are_named(password: str, words: str | 
     assert (problem is None) if words is None else (problem is not None and words in problem)
 
 
-def test_only_the_platform_admin_rolls_out_to_production_and_unknown_roles_do_nothing() -> None:
-    assert [role for role in STAFF_ROLES if staff_may(role, "roll-out:production")] == ["platform-admin"]
+def test_api_owners_roll_out_where_it_is_open_to_them_and_unknown_roles_do_nothing() -> None:
+    tried, live = Environment(name="test", open_to_owners=True), Environment(name="production")
+    assert [role for role in STAFF_ROLES if staff_may_roll_out(role, live)] == ["platform-admin"]
+    assert [role for role in STAFF_ROLES if staff_may_roll_out(role, tried)] == ["platform-admin", "api-owner"]
+    assert not staff_may_roll_out("platform-admin", None)
     assert all(staff_may(role, "see") for role in STAFF_ROLES)
     assert not staff_may("captain", "see")
     assert person_may("lead", "team")

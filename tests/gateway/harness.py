@@ -141,7 +141,7 @@ class Node:
     records: list[Record]
     loop: asyncio.AbstractEventLoop
     traces: list[dict[str, Any]] = field(default_factory=list)
-    used: QuotaUse = field(default_factory=QuotaUse)
+    used: QuotaUse = field(default_factory=lambda: QuotaUse("production"))
     said: list[str] = field(default_factory=list)
     """What the node logged."""
 

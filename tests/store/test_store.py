@@ -79,7 +79,7 @@ def test_what_is_stored_before_a_migration_is_there_after_it(cluster: Cluster) -
 def test_a_database_is_ready_when_it_has_the_schema_and_someone_to_sign_in(
     settings: Settings, session: Session
 ) -> None:
-    assert newest_version() == "0028"
+    assert newest_version() == "0029"
     assert not is_ready(settings.database)
     session.add(Staff(email="a@skerry.example", name="A", role="analyst", password_hash="x"))
     session.commit()

@@ -5,10 +5,10 @@ from typing import Any
 
 from sqlmodel import Session
 
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.openapi.read import describe
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft.queries import load_configuration
+from tamarack.store.environments.queries import known
 from tamarack.store.rollouts import queries as rolling
 
 
@@ -35,15 +35,16 @@ def of_version(session: Session, named: str) -> dict[str, Any]:
     Raises `NotComparable`, in words.
     """
     place, _, where = named.partition("@")
-    if where and where not in ENVIRONMENTS:
-        raise NotComparable(f"{where!r} is no environment; there are {' and '.join(ENVIRONMENTS)}")
+    there = known(session)
+    if where and where not in there:
+        raise NotComparable(f"{where!r} is no environment; there are {there.said}")
     configuration = rolling.running_configuration(session, where) if where else load_configuration(session)
     api, _, label = place.partition("/")
     found = configuration.api(api)
     version = found.version(label) if found is not None else None
     if version is None:
-        known = ", ".join(f"{one.name}/{v.version}" for one in configuration.apis for v in one.versions) or "none"
-        raise NotComparable(f"there is no version {place!r}, nor a file of that name; there are {known}")
+        versions = ", ".join(f"{one.name}/{v.version}" for one in configuration.apis for v in one.versions) or "none"
+        raise NotComparable(f"there is no version {place!r}, nor a file of that name; there are {versions}")
     tree = documents.document_tree(session, version.document) if version.document else {}
     if not tree:
         raise NotComparable(f"{named} has no description")

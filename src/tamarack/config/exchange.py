@@ -10,11 +10,13 @@ from tamarack.config.documents import keep_documents
 from tamarack.config.files import FileProblem, NotApplicable, load, write
 from tamarack.core.configuration.difference import Change, difference
 from tamarack.core.configuration.model import Configuration, check
+from tamarack.core.environments.named_in import unknown_environments
 from tamarack.settings import Settings
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
 from tamarack.store.engine import make_engine
+from tamarack.store.environments.queries import known
 
 
 def draft_files(session: Session, configuration: Configuration) -> dict[str, str]:
@@ -65,7 +67,7 @@ class Applying:
             raise NotApplicable(unusable)
         drafting.replace_all(self._session, COMMAND_LINE, self._loaded.configuration, self._whole)
         after = drafting.load_configuration(self._session)
-        problems = check(after)
+        problems = [*unknown_environments(after, known(self._session)), *check(after)]
         if problems:
             self._close()
             raise NotApplicable([FileProblem(str(self._path), 0, p.field, p.message) for p in problems])

@@ -17,6 +17,8 @@ from tamarack.console.directories import log as sign_in_log
 from tamarack.console.directories import pages as directories
 from tamarack.console.directories import users as directory_users
 from tamarack.console.door import own_password, sign_in
+from tamarack.console.environments import comparing as comparing_environments
+from tamarack.console.environments import pages as environments
 from tamarack.console.finding import pages as finding
 from tamarack.console.graph import explorer as graph_explorer
 from tamarack.console.graph import pages as graph
@@ -100,6 +102,8 @@ BLUEPRINTS = (
     rollouts.pages,
     nodes.pages,
     adding_nodes.pages,
+    environments.pages,
+    comparing_environments.pages,
     quick_start.pages,
     team.pages,
     portal_look.pages,

@@ -9,16 +9,15 @@ from flask import abort, current_app, flash, g, redirect, render_template, reque
 from werkzeug.wrappers import Response
 
 from tamarack.core.configuration.difference import Change, difference
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Configuration
-from tamarack.core.identity.permissions import staff_may
+from tamarack.core.identity.permissions import staff_may, staff_may_roll_out
 from tamarack.store.audit.log import Actor
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.tables import DraftChange
 from tamarack.store.people.staff import Staff
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.tables import Rollout
-from tamarack.web.application import actor, db
+from tamarack.web.application import actor, db, environments
 from tamarack.web.changing import make_change
 from tamarack.web.people.own_password import FORM as CHANGE_PASSWORD
 from tamarack.web.people.signed_in import who_is
@@ -44,6 +43,12 @@ def may(action: str) -> bool:
     """Whether whoever is signed in may do something."""
     staff = me()
     return staff is not None and staff_may(staff.role, action)
+
+
+def may_roll_out(where: str) -> bool:
+    """Whether whoever is signed in may roll out to an environment."""
+    staff = me()
+    return staff is not None and staff_may_roll_out(staff.role, environments().named(where))
 
 
 def requires(action: str, must_change: bool = False) -> Callable[[View], View]:
@@ -73,9 +78,11 @@ def requires(action: str, must_change: bool = False) -> Callable[[View], View]:
 def environment() -> str:
     """The environment that the pages speak of; kept from page to page, and taken from `?environment=`."""
     chosen = request.args.get("environment", "")
-    if chosen in ENVIRONMENTS:
+    there = environments()
+    if chosen in there:
         session["environment"] = chosen
-    return str(session.get("environment", "production"))
+    kept = str(session.get("environment", ""))
+    return kept if kept in there else there.live
 
 
 @lru_cache(maxsize=8)
@@ -132,8 +139,10 @@ def render(template: str, **values: Any) -> str:
         template,
         me=me(),
         may=may,
+        may_roll_out=may_roll_out,
         environment=where,
-        environments=ENVIRONMENTS,
+        environments=environments().names,
+        masthead=environments(),
         pending_count=len(pending(where)),
         **values,
     )

@@ -15,9 +15,9 @@ _KEPT = "\t\n\r"
 _PARAMETER = re.compile(r"\{[^{}/]+\}")
 
 
-def in_words(names: Sequence[str]) -> str:
+def in_words(names: Sequence[str], last: str = "and") -> str:
     """Things in a row: `a`, `a and b`, `a, b and c`."""
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}" if names else ""
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} {last} {names[-1]}" if names else ""
 
 
 def time_in_words(ms: int) -> str:

@@ -14,6 +14,20 @@ Name = Annotated[str, StringConstraints(pattern=NAME_PATTERN)]
 """A name used in addresses and files: lower-case letters, digits and hyphens, from a letter on."""
 
 
+_NO_ENVIRONMENT = ("all", "capacity", "draft", "everywhere", "priority", "secret", "weight")
+"""Words that mean something else where environments are named."""
+
+
+def _environment(value: str) -> str:
+    if value in _NO_ENVIRONMENT:
+        raise ValueError(f"{value!r} means something else where environments are named; choose another name")
+    return value
+
+
+EnvironmentName = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9-]{0,29}$"), AfterValidator(_environment)]
+"""A name of an environment: lower-case letters, digits and hyphens, from a letter on, at most 30."""
+
+
 def _line(value: str) -> str:
     wrong = line_problem(value)
     if wrong:

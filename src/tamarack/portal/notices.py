@@ -4,7 +4,7 @@ from typing import Any
 
 from flask import Blueprint
 
-from tamarack.portal.page import offered, reader, render, requires, viewer
+from tamarack.portal.page import offered_live, reader, render, requires, viewer
 from tamarack.store.announcements import queries as announcing
 from tamarack.store.mail import telling
 from tamarack.web.application import db
@@ -19,7 +19,7 @@ A_PAGE = 15
 @pages.get("/")
 @requires("see")
 def index() -> Any:
-    configuration = offered("production")
+    configuration = offered_live()
     seen = {api.name: api.title for api in configuration.apis}
     products = {product for product, _ in viewer().holds}
     subscribed = {api for product in configuration.products if product.name in products for api in product.apis}

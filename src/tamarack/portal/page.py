@@ -12,7 +12,6 @@ from flask import abort, current_app, flash, g, redirect, render_template, reque
 from werkzeug.wrappers import Response
 
 from tamarack.core.configuration.audience import STRANGER, Viewer
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Api, Configuration, Version
 from tamarack.core.configuration.seen import seen_by
 from tamarack.core.identity.permissions import person_may
@@ -23,7 +22,7 @@ from tamarack.store.audit.log import Actor
 from tamarack.store.people.tables import Organization, Person
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.tables import Rollout
-from tamarack.web.application import actor, db
+from tamarack.web.application import actor, db, environments
 from tamarack.web.changing import make_change
 from tamarack.web.people.own_password import FORM as CHANGE_PASSWORD
 from tamarack.web.people.signed_in import who_is
@@ -126,19 +125,24 @@ def offered(environment: str) -> Configuration:
     return _running(environment, viewer())
 
 
+def offered_live() -> Configuration:
+    """What is offered to the reader in the live environment: the catalogue."""
+    return offered(environments().live)
+
+
 def open_to_me(environment: str) -> Configuration:
     """What the reader may newly subscribe to: what they would see without any subscription."""
     return _running(environment, viewer().without_holdings())
 
 
 def open_environments(api: str) -> list[str]:
-    """The environments in which an API is offered in some product, production last."""
-    return [one for one in ENVIRONMENTS if open_to_me(one).products_with(api)]
+    """The environments in which an API is offered in some product, the live one last."""
+    return [one for one in environments() if open_to_me(one).products_with(api)]
 
 
 def shown_version(api: str, version: str) -> tuple[Api, Version]:
     """A version that the reader may see, or 404."""
-    found = offered("production").api(api)
+    found = offered_live().api(api)
     inside = found.version(version) if found is not None else None
     if found is None or inside is None:
         abort(404, "There is no such API here.")

@@ -15,7 +15,7 @@ from tamarack.core.configuration.model import Api, Operation, Version
 from tamarack.core.policies.kind import TOKEN_REASONS
 from tamarack.core.trying.examples import as_curl
 from tamarack.portal.catalogue.one_api import example_call, plans_of_mine, view_of, ways_in
-from tamarack.portal.page import me, my_organization, offered, render
+from tamarack.portal.page import me, my_organization, offered_live, render
 from tamarack.store.traffic import overview as watching
 from tamarack.store.traffic.tables import CallRow
 from tamarack.web.application import db
@@ -52,7 +52,7 @@ def page(code: str) -> Any:
 
 def _asked(code: str) -> Asked | None:
     """What the link says was asked for; None where it says nothing, or the reader may not see it."""
-    configuration = offered("production")
+    configuration = offered_live()
     api = configuration.api(request.args.get("api", ""))
     version = api.version(request.args.get("version", "")) if api is not None else None
     operation = version.operation(request.args.get("operation", "")) if version is not None else None

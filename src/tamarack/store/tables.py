@@ -10,6 +10,7 @@ from tamarack.store.audit import tables as audit
 from tamarack.store.boards import tables as exploration
 from tamarack.store.documents import tables as document
 from tamarack.store.draft import tables as draft
+from tamarack.store.environments import tables as environment
 from tamarack.store.export import tables as export
 from tamarack.store.graph_use import tables as graph_field_use
 from tamarack.store.handed_over import tables as handed_over
@@ -51,6 +52,7 @@ __all__ = [
     "directory",
     "document",
     "draft",
+    "environment",
     "exploration",
     "export",
     "graph_field_use",

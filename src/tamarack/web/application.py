@@ -13,12 +13,15 @@ from sqlmodel import Session
 from werkzeug.exceptions import HTTPException
 
 from tamarack import __version__
+from tamarack.core.environments.environment import Environments
 from tamarack.core.http.addresses import networks
 from tamarack.core.identity.passwords import IN_WORDS
 from tamarack.core.text import one_line, text_problem
 from tamarack.settings import Settings
 from tamarack.store.audit.log import Actor
 from tamarack.store.engine import make_engine
+from tamarack.store.environments import queries as environment_rows
+from tamarack.store.environments.addresses import reached_at
 from tamarack.store.errors import StoreError
 from tamarack.store.people.sessions import LONGEST
 from tamarack.store.traffic.reading import TookTooLong
@@ -113,6 +116,19 @@ def db() -> Session:
         g.db = Session(current_app.extensions["tamarack_engine"])
     session: Session = g.db
     return session
+
+
+def environments() -> Environments:
+    """The environments that there are, read once a request."""
+    if "environments" not in g:
+        g.environments = environment_rows.known(db())
+    found: Environments = g.environments
+    return found
+
+
+def gateway_address(environment: str) -> str:
+    """Where callers reach an environment; empty where nothing is known of it yet."""
+    return reached_at(db(), settings_of(current_app), environment)
 
 
 def actor(name: str) -> Actor:

@@ -8,7 +8,6 @@ from typing import Any
 from flask import abort, current_app, request
 from werkzeug.datastructures import MultiDict
 
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Api
 from tamarack.store.applications.tables import Application
 from tamarack.store.audit.log import Actor
@@ -16,13 +15,13 @@ from tamarack.store.errors import NotPossible
 from tamarack.store.sign_in import clients
 from tamarack.store.sign_in.clients import ClientSpec
 from tamarack.store.sign_in.tables import Directory, SignInClient
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, settings_of
 from tamarack.web.numbers import whole
 
 OVERLAPS = {"1": "a day", "7": "a week", "30": "30 days", "0": "not at all"}
 """For how many days the secret before a new one goes on."""
 BLANK: dict[str, Any] = {
-    "title": "", "directory": "", "environment": "test", "confidential": "yes", "redirects": "", "after_sign_out": "",
+    "title": "", "directory": "", "environment": "", "confidential": "yes", "redirects": "", "after_sign_out": "",
     "access_minutes": "", "grants": [clients.CODE, clients.REFRESH], "scopes": [], "application": "",
 }  # fmt: skip
 """The form as it is first shown."""
@@ -88,7 +87,7 @@ def made(
     directory = db().get(Directory, typed["directory"])
     if directory is None or not directory.active:
         raise NotPossible("choose whose users sign in", "directory")
-    if typed["environment"] not in ENVIRONMENTS:
+    if typed["environment"] not in environments():
         raise NotPossible("choose an environment", "environment")
     pepper = settings_of(current_app).keys.raw("pepper")
     return clients.make_client(

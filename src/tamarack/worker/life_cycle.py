@@ -6,6 +6,7 @@ from sqlalchemy import Engine
 from sqlmodel import Session
 
 from tamarack.settings import Settings
+from tamarack.store.environments.queries import known
 from tamarack.store.life_cycle import feedback, planned
 from tamarack.store.life_cycle.tables import PlannedStep
 from tamarack.store.rollouts import queries as rolling
@@ -35,7 +36,7 @@ def take_next_step(engine: Engine, settings: Settings, log: Log) -> bool:
 
 
 class PublishedTeller:
-    """Tells who waited for a preview when a rollout to production publishes it."""
+    """Tells who waited for a preview when a rollout to the live environment publishes it."""
 
     def __init__(self, engine: Engine, settings: Settings, log: Log) -> None:
         self._engine = engine
@@ -46,12 +47,11 @@ class PublishedTeller:
     def look(self) -> None:
         """Look at the newest rollout, once."""
         with Session(self._engine) as session:
-            rollout = rolling.running(session, "production")
+            live = known(session).live
+            rollout = rolling.running(session, live)
             if rollout is None or rollout.number == self._seen:
                 return
-            told = feedback.tell_of_published(
-                session, rolling.running_configuration(session, "production"), self._portal
-            )
+            told = feedback.tell_of_published(session, rolling.running_configuration(session, live), self._portal)
             session.commit()
             if told:
                 self._log(f"{told} told of published previews")

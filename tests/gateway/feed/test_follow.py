@@ -36,6 +36,7 @@ from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import credentials
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.audit.log import COMMAND_LINE
+from tamarack.store.environments import queries as environments
 from tamarack.store.feed import purges
 from tamarack.store.nodes import queries as known_nodes
 from tamarack.store.rollouts import queries as rolling
@@ -99,6 +100,34 @@ class Followed:
             with suppress(RuntimeError):  # it has ended by itself
                 loop.call_soon_threadsafe(task.cancel)
             thread.join(10)
+
+
+def test_a_node_hears_where_callers_reach_it_now(settings: Settings, world: Session, tmp_path: Path) -> None:
+    node = Followed(settings.database, tmp_path / "n1")
+    known = environments.known(world).named("production")
+    assert known is not None
+    with node.following():
+        until(lambda: node.number, "the first rollout")
+        before = node.gateway.serving
+        for address in ("https://api.skerry.example", ""):
+            environments.change(world, COMMAND_LINE, known.model_copy(update={"address": address}))
+            world.commit()
+            until(lambda: node.gateway.addresses.gateway == address, "the address")  # noqa: B023
+        until(lambda: node.gateway.serving is not before, "what is served to say so")
+    environments.change(world, COMMAND_LINE, known.model_copy(update={"address": "https://api.skerry.example"}))
+    world.commit()
+    with node.following():
+        until(lambda: node.gateway.addresses.gateway == "https://api.skerry.example", "the address after a while")
+    again = Followed("postgresql://nobody@127.0.0.1:9/none", tmp_path / "n1")
+    assert again.gateway.addresses.gateway == "https://api.skerry.example", "it is kept"
+
+
+def test_a_node_of_an_environment_that_is_not_there_ends(settings: Settings, world: Session, tmp_path: Path) -> None:
+    feed = DatabaseFeed(settings.database, "n1", "staging", PEPPER)
+    node = Followed(settings.database, tmp_path / "n1", feed)
+    with node.following():
+        until(lambda: node.ended, "the end")
+    assert str(node.ended) == "there is no environment 'staging'; there are test and production"
 
 
 def test_a_node_takes_up_rollouts_and_keys_and_says_so(settings: Settings, world: Session, tmp_path: Path) -> None:

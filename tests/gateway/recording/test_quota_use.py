@@ -57,7 +57,7 @@ def test_use_goes_to_the_spool_and_to_the_nodes_own_log_and_is_read_back_togethe
 
 
 def test_a_full_spool_loses_no_call_and_says_how_many_it_dropped(tmp_path: Path) -> None:
-    used = QuotaUse()
+    used = QuotaUse("production")
     recorder = Recorder(tmp_path / "spool", 0, 1.0, used)
     (tmp_path / "spool" / "older").write_text("x")
     used.add(limiter(), "s", 4)

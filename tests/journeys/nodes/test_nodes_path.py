@@ -4,79 +4,22 @@ side is away, drained, and revoked.
 
 import http.client
 import os
-import shutil
 import signal
 import ssl
-import subprocess
-import tempfile
 import threading
-from collections.abc import Iterator
-from contextlib import suppress
-from pathlib import Path
 
 import psycopg
 import pytest
 from playwright.sync_api import Page, expect
 
-from helpers import free_port, until
-from journeys.conftest import ROOT, Installation, sign_in
+from helpers import until
+from journeys.conftest import Installation, sign_in
+from journeys.nodes.place import READY_WITHIN_MS, Place
 from journeys.test_faults import recorded
 from tamarack.demo.world import STAFF
 from tamarack.start.certificates import make_certificates
 
 pytestmark = pytest.mark.journey
-PACKAGES = ROOT / ".venv" / "node-packages"
-NOBODY = ("setpriv", "--reuid=nobody", "--regid=nogroup", "--clear-groups") if os.geteuid() == 0 else ()
-READY_WITHIN_MS = 240_000
-
-
-class Place:
-    """Another folder, of another user where the tests may change to one, and the node that is set up there."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        self.port = free_port()
-        self.process: subprocess.Popen[bytes] | None = None
-
-    def run(self, command: str) -> None:
-        """Run a command line as that user, and leave it running."""
-        with (self.folder / "said").open("ab") as said:
-            self.process = subprocess.Popen(
-                [*NOBODY, "sh", "-c", command], cwd=self.folder, stdout=said, stderr=said, stdin=subprocess.DEVNULL,
-                env={"PATH": os.environ["PATH"], "HOME": str(self.folder), "TAMARACK_METRICS_HOST": ""},
-                start_new_session=True,
-            )  # fmt: skip
-
-    @property
-    def said(self) -> str:
-        return (self.folder / "said").read_text()
-
-    def get(self, path: str, key: str = "", agent: str = "pier") -> http.client.HTTPResponse:
-        connection = http.client.HTTPConnection("127.0.0.1", self.port, timeout=10)
-        connection.request("GET", path, headers={"X-Skerry-Key": key, "User-Agent": agent})
-        answer = connection.getresponse()
-        answer.read()
-        connection.close()
-        return answer
-
-    def end(self) -> None:
-        if self.process is not None and self.process.poll() is None:
-            os.killpg(self.process.pid, signal.SIGTERM)
-            with suppress(subprocess.TimeoutExpired):
-                self.process.wait(20)
-            with suppress(ProcessLookupError):
-                os.killpg(self.process.pid, signal.SIGKILL)
-
-
-@pytest.fixture
-def place() -> Iterator[Place]:
-    folder = Path(tempfile.mkdtemp(prefix="tamarack-place-"))
-    shutil.copytree(PACKAGES, folder / "packages")
-    folder.chmod(0o777)
-    made = Place(folder)
-    yield made
-    made.end()
-    shutil.rmtree(folder)
 
 
 def test_a_node_is_set_up_elsewhere_serves_through_an_outage_and_is_revoked(

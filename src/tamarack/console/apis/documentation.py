@@ -12,7 +12,7 @@ from tamarack.core.configuration.model import MOST_PAGES, Api, DocumentationPage
 from tamarack.core.types import problems_of
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft import queries as drafting
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 from tamarack.web.markdown import MOST_CHARACTERS, to_html
 
 pages = Blueprint("documentation", __name__, url_prefix="/apis/<api>/<version>/documentation")
@@ -93,5 +93,8 @@ def _keep(found: Api, inside: Version, changed: tuple[DocumentationPage, ...], s
     if change is None:
         refuse("Nothing was different.")
     else:
-        done(f"{summary[0].upper()}{summary[1:]}. Developers read it after the next rollout to production.", change)
+        done(
+            f"{summary[0].upper()}{summary[1:]}. Developers read it after the next rollout to {environments().live}.",
+            change,
+        )
     return back_to("documentation.page", api=found.name, version=inside.version, name=name or None)

@@ -14,6 +14,7 @@ from sqlmodel import col, select
 from tamarack.console.apis.versions import replace_version, the_version
 from tamarack.console.bench.operation_call import view_of
 from tamarack.console.page import act, acting, back_to, done, draft, environment, may, refuse, render, requires, running
+from tamarack.console.rollouts.source import source_for
 from tamarack.core.configuration.effective import closed, held, in_force, is_open, opened
 from tamarack.core.configuration.explain import explain_ways
 from tamarack.core.configuration.model import Api, Operation, Version
@@ -35,7 +36,7 @@ from tamarack.store.joining.queries import new_organization
 from tamarack.store.people.tables import Organization
 from tamarack.store.traffic import overview as watching
 from tamarack.store.traffic.tables import RollupKey
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, gateway_address, settings_of
 from tamarack.web.once import NEW_KEYS
 
 pages = Blueprint("guide", __name__, url_prefix="/apis/<api>/<version>/guide")
@@ -98,7 +99,7 @@ def guide_for(api: Api, version: Version) -> Guide | None:
         needs_caller=needs_caller,
         products=products,
         subscriptions=subscriptions,
-        mark=drafting.mark(db()),
+        mark=source_for(where, {}).mark,
     )
     if guide.current == "call":
         _first_call(guide, api, version, where)
@@ -145,7 +146,7 @@ def _first_call(guide: Guide, api: Api, version: Version, where: str) -> None:
     key = NEW_KEYS.peek(held_key.get("ticket", "")) if held_key.get("of") == _name(api, version) else None
     guide.key_shown = key is not None
     shown = credential_example(policies, Given(key, "api-key") if key else None, "")
-    address = settings_of(current_app).gateway_url(where) + version.base_path
+    address = gateway_address(where) + version.base_path
     guide.curl = as_curl(_example(api, version, operation, address, shown))
 
 

@@ -25,7 +25,6 @@ from tamarack.console.page import (
     requires,
     running,
 )
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain
 from tamarack.core.configuration.model import FIELD_METHOD, Api, Configuration, Version, check
 from tamarack.core.configuration.plans import Plan
@@ -48,7 +47,7 @@ from tamarack.store.people.tables import Organization
 from tamarack.store.secrets import queries as secret_store
 from tamarack.store.traffic import overview as watching
 from tamarack.store.traffic.stage_times import stage_times
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 from tamarack.web.pictures.traffic import calls_chart, latency_chart
 from tamarack.web.words import duration
 
@@ -63,7 +62,7 @@ pages = Blueprint("apis", __name__, url_prefix="/apis")
 def live_numbers(api: str, version: str) -> dict[str, int]:
     """In which environments a version runs, with the rollout's number."""
     found = {}
-    for where in ("test", "production"):
+    for where in environments():
         rollout, configuration = running(where)
         there = configuration.api(api)
         if rollout is not None and rollout.number and there is not None and there.version(version) is not None:
@@ -217,7 +216,7 @@ def _document_values(sha256: str) -> dict[str, Any]:
 
 def _description_page(found: Api, inside: Version, typed: dict[str, Any], errors: dict[str, str]) -> str:
     now = datetime.now(UTC)
-    span = watching.Span(now - timedelta(days=1), now, {"api": found.name, "environment": "production"})
+    span = watching.Span(now - timedelta(days=1), now, {"api": found.name, "environment": environments().live})
     return render(
         "apis/description.html",
         tab="description",
@@ -267,7 +266,7 @@ def _impossible(api: Api, was: Version, now: Version) -> str:
     """Why a version cannot come to a state from the one that it runs in somewhere; empty where it can."""
     if was.state == now.state:
         return ""
-    for where in reversed(ENVIRONMENTS):  # what callers in production notice is said first
+    for where in reversed(environments()):  # what callers of the live one notice is said first
         there = running(where)[1].api(api.name)
         runs = there.version(now.version) if there is not None else None
         reason = why_not(runs.state, now.state) if runs is not None else ""

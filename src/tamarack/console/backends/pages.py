@@ -11,6 +11,9 @@ from tamarack.console.page import acting, back_to, done, draft, environment, ref
 from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
 from tamarack.core.configuration.backend import Backend, Target
+from tamarack.core.configuration.model import Configuration
+from tamarack.core.environments.named_in import unknown_environments
+from tamarack.core.text import in_words
 from tamarack.core.types import Problem, problems_of
 from tamarack.store.audit import log as auditing
 from tamarack.store.draft import queries as drafting
@@ -19,7 +22,7 @@ from tamarack.store.nodes import queries as known_nodes
 from tamarack.store.rollouts.tables import TargetChange
 from tamarack.store.rollouts.target_changes import target_changes
 from tamarack.store.secrets import queries as secret_store
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, settings_of
 from tamarack.web.numbers import whole
 from tamarack.web.outgoing.asking import probe
 from tamarack.web.pictures.target_states import Band, Step, bands
@@ -169,7 +172,9 @@ def _read(name: str) -> tuple[Backend | None, dict[str, Any], dict[str, str]]:
     }
     data |= {group: _group(group, model, typed) for group, model in _GROUPS.items() if typed[group]}
     try:
-        return Backend.model_validate(data), typed, {}
+        backend = Backend.model_validate(data)
+        unknown = unknown_environments(Configuration(backends=(backend,)), environments())
+        return (None if unknown else backend), typed, dict(map(_place_of, reversed(unknown)))
     except ValidationError as error:
         errors: dict[str, str] = {}
         for problem in problems_of(error):
@@ -181,6 +186,7 @@ def _read(name: str) -> tuple[Backend | None, dict[str, Any], dict[str, str]]:
 def _place_of(problem: Problem) -> tuple[str, str]:
     """The field of the form that a problem belongs to, and its words there."""
     path, message = problem.path, problem.message
+    path = path[2:] if path[:1] == ("backends",) else path  # of a whole configuration
     field = str(path[0]) if path else "sign_in" if "signing in" in message else "same_for"
     if field in _GROUPS and len(path) > 1:
         return f"{field}_{path[1]}", message
@@ -193,10 +199,8 @@ def _place_of(problem: Problem) -> tuple[str, str]:
     if field != "targets":
         return field, line + message
     if "environments" in path:
-        message = (
-            "write the address, then test or production, or nothing for both; weight 3 and priority 1 may follow"
-            f" ({message})"
-        )
+        names = in_words(environments().names, "or")
+        message = f"write the address, then {names}, or nothing for all; weight 3 and priority 1 may follow ({message})"
     elif any(word in path for word in _WORDS):
         message = f"{path[-1]}: {message}"
     elif not line:

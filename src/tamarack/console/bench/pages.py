@@ -29,7 +29,7 @@ from tamarack.store.nodes.tables import Node
 from tamarack.store.people.tables import Organization
 from tamarack.store.saved_calls.tables import SavedCall
 from tamarack.store.traffic import traces as tracing
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, gateway_address, settings_of
 from tamarack.web.numbers import whole
 from tamarack.web.outgoing.sending import send
 
@@ -171,7 +171,7 @@ def examples(api: Api, version: Version, operation: Operation, call: BenchCall) 
     """A call as others can run it."""
     rows = held(running(environment())[1], api, version, operation)
     policies = [row.policy for row in in_force(rows)] if call.application and not is_open(rows) else []
-    shown = call.example(settings_of(current_app).gateway_url(environment()), credential_example(policies))
+    shown = call.example(gateway_address(environment()), credential_example(policies))
     return {"curl": as_curl(shown), "Python": as_python(shown), "JavaScript": as_javascript(shown)}
 
 

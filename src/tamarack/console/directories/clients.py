@@ -7,14 +7,13 @@ from sqlmodel import col, func, select
 
 from tamarack.console.directories.pages import A_PAGE, directory_of
 from tamarack.console.page import acting, back_to, done, render, requires
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.store.applications.tables import Application
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.sign_in import clients, grants
 from tamarack.store.sign_in.tables import Directory, SignInClient, SignInGrant
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, settings_of
 from tamarack.web.once import Once
 from tamarack.web.paging import Paging
 from tamarack.web.sign_in_clients import (
@@ -43,7 +42,7 @@ MOST_OFFERED = 1_000
 
 
 def _scopes() -> list[tuple[str, str]]:
-    return scopes_of([api for where in ENVIRONMENTS for api in rolling.running_configuration(db(), where).apis])
+    return scopes_of([api for where in environments() for api in rolling.running_configuration(db(), where).apis])
 
 
 @pages.get("/")

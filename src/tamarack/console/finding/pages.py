@@ -34,6 +34,8 @@ _PAGES = (
     ("Secrets", "secrets.index"),
     ("Keys and key sets", "signing.index"),
     ("Nodes and rollouts", "nodes.index"),
+    ("Environments", "environments.index"),
+    ("Compare environments", "comparing_environments.page"),
     ("Review and roll out", "rollouts.review"),
     ("Settings", "team.people"),
 )

@@ -11,8 +11,7 @@ from sqlmodel import col, func, select
 
 from tamarack.console.apis.pages import head_values
 from tamarack.console.apis.versions import the_version
-from tamarack.console.page import act, acting, back_to, done, environment, may, render, requires, running
-from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.console.page import act, acting, back_to, done, environment, may_roll_out, render, requires, running
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.life_cycle.brown_outs import still_to_come
 from tamarack.core.life_cycle.ending import ending_of
@@ -29,7 +28,7 @@ from tamarack.store.traffic import reading
 from tamarack.store.traffic.last_calls import Calling
 from tamarack.store.traffic.overview import Span
 from tamarack.store.traffic.reading import Question
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 from tamarack.web.pictures.moving import moving_chart
 
 pages = Blueprint("versions", __name__, url_prefix="/apis/<api>/<version>/versions")
@@ -164,7 +163,7 @@ def _page(found: Api, inside: Version, typed: dict[str, str], errors: dict[str, 
         settled=planned.settled_steps(db(), found.name),
         states=[one for one in STATES if one != "draft" and _possible(running_version, one)],
         running_version=running_version,
-        may_plan=may(f"roll-out:{where}"),
+        may_plan=may_roll_out(where),
         meaning=MEANING,
         days=days,
         spans=list(SPANS),
@@ -197,9 +196,9 @@ def plan(api: str, version: str) -> Any:
     """Plan a step for a time to come."""
     found, inside = the_version(api, version)
     where = request.form.get("environment", "")
-    if where not in ENVIRONMENTS:
+    if where not in environments():
         abort(400, f"{where!r} is not an environment.")
-    if not may(f"roll-out:{where}"):
+    if not may_roll_out(where):
         abort(403, f"Your role may not roll out to {where}, so it may plan no step there.")
     typed = {name: request.form.get(name, "").strip() for name in ("state", "at")}
     try:
@@ -224,7 +223,7 @@ def call_off(api: str, version: str, number: int) -> Any:
     step = db().get(PlannedStep, number, with_for_update=True)
     if step is None or step.api != api:
         abort(404, "There is no such step.")
-    if not may(f"roll-out:{step.environment}"):
+    if not may_roll_out(step.environment):
         abort(403, f"Your role may not roll out to {step.environment}, so it may call no step off there.")
     act(lambda: planned.call_off(db(), acting(), step), f"{step.version} does not become {step.state}: called off.")
     return back_to("versions.page", api=api, version=version)

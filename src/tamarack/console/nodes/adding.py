@@ -7,20 +7,18 @@ from typing import Any
 from flask import Blueprint, abort, current_app, request, session
 
 from tamarack.console.page import acting, back_to, done, environment, refuse, render, requires
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.nodes.joining import steps_seen
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.nodes import joining
 from tamarack.store.nodes.tables import JoinToken, Node
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, settings_of
 from tamarack.web.once import Once
 from tamarack.web.quick_start.pinned import public_key_pin
 from tamarack.web.quick_start.places import ways, without_index
 
 pages = Blueprint("adding", __name__, url_prefix="/nodes")
 
-_CHOICES = [(name, name) for name in ENVIRONMENTS]
 _once = Once()
 _NEW = "new-join-token"
 
@@ -33,10 +31,14 @@ def command(feed: str, token: str, pin: str = "") -> str:
     return f"curl -fsS {pinned}-H {field} {quote(f'{feed}/quick-start/node.sh')} | sh"
 
 
+def _choices() -> list[tuple[str, str]]:
+    return [(name, name) for name in environments()]
+
+
 @pages.get("/new")
 @requires("nodes")
 def form() -> Any:
-    return render("nodes/new.html", typed={"environment": environment()}, errors={}, choices=_CHOICES)
+    return render("nodes/new.html", typed={"environment": environment()}, errors={}, choices=_choices())
 
 
 @pages.post("/new")
@@ -47,9 +49,9 @@ def make() -> Any:
         made = joining.make_token(db(), acting(), where, labels)
     except NotPossible as error:
         db().rollback()
-        errors = {"labels" if where in ENVIRONMENTS else "environment": str(error)}
+        errors = {error.field or "environment": str(error)}
         typed = {"environment": where, "labels": labels}
-        return render("nodes/new.html", typed=typed, errors=errors, choices=_CHOICES), 422
+        return render("nodes/new.html", typed=typed, errors=errors, choices=_choices()), 422
     db().commit()
     session[_NEW] = _once.put((made.row.id, made.value))
     return back_to("adding.page", id=made.row.id)

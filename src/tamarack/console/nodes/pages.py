@@ -5,8 +5,7 @@ from typing import Any
 from flask import Blueprint, abort, request
 
 from tamarack import __version__
-from tamarack.console.page import act, acting, back_to, environment, may, render, requires, running
-from tamarack.core.configuration.environments import ENVIRONMENTS
+from tamarack.console.page import act, acting, back_to, environment, may_roll_out, render, requires, running
 from tamarack.core.nodes.standing import STANDINGS, seen_as
 from tamarack.store.audit import log as auditing
 from tamarack.store.nodes import joining
@@ -15,7 +14,7 @@ from tamarack.store.nodes.tables import Node
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.rollouts.tables import Rollout
 from tamarack.store.traffic import set_aside
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 
 pages = Blueprint("nodes", __name__, url_prefix="/nodes")
 
@@ -30,7 +29,7 @@ def _seen(node: Node, newest: dict[str, Rollout | None]) -> tuple[str, str]:
 
 
 def _newest() -> dict[str, Rollout | None]:
-    return {name: running(name)[0] for name in ENVIRONMENTS}
+    return {name: running(name)[0] for name in environments()}
 
 
 @pages.get("")
@@ -44,7 +43,7 @@ def index() -> Any:
     return render(
         "nodes/index.html",
         rollouts=rolling.rollouts(db(), where),
-        allowed=may(f"roll-out:{where}"),
+        allowed=may_roll_out(where),
         set_aside=set_aside.newest(db()),
         waiting=joining.waiting_tokens(db()),
         **values,

@@ -11,19 +11,19 @@ from tamarack.console.page import (
     acting,
     back_to,
     done,
-    draft,
     environment,
-    may,
+    may_roll_out,
     refuse,
     render,
     requires,
     running,
 )
+from tamarack.console.rollouts.source import source_for
 from tamarack.console.rollouts.touched import touched
 from tamarack.core.configuration.difference import difference
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Configuration, check_in
 from tamarack.core.configuration.review import closed_targets, newly_offered, risks
+from tamarack.core.environments.named_in import unknown_environments
 from tamarack.core.graphql.views.unfit import view_problems
 from tamarack.core.life_cycle.states import impossible_steps
 from tamarack.store.documents import queries as documents
@@ -35,22 +35,24 @@ from tamarack.store.rollouts.below_traffic import below_traffic
 from tamarack.store.rollouts.queries import NotFit
 from tamarack.store.rollouts.tables import Rollout
 from tamarack.store.secrets import queries as secrets
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, settings_of
 from tamarack.web.numbers import whole
 from tamarack.web.safe import safe_next
 
 pages = Blueprint("rollouts", __name__)
 
 
-def file_difference(before: Configuration, after: Configuration) -> list[str]:
-    """The difference between the files of two configurations, as unified diff lines."""
+def file_difference(
+    before: Configuration, after: Configuration, was: str = "running", becomes: str = "draft"
+) -> list[str]:
+    """The difference between the files of two configurations, called `was` and `becomes`, as unified diff lines."""
     old, new = draft_files(db(), before), draft_files(db(), after)
     lines: list[str] = []
     for name in sorted({*old, *new}):
         if name.startswith("documents/") and old.get(name) == new.get(name):
             continue
-        was, now = old.get(name, "").splitlines(), new.get(name, "").splitlines()
-        lines += difflib.unified_diff(was, now, f"running/{name}", f"draft/{name}", lineterm="")
+        ours, theirs = old.get(name, "").splitlines(), new.get(name, "").splitlines()
+        lines += difflib.unified_diff(ours, theirs, f"{was}/{name}", f"{becomes}/{name}", lineterm="")
     return lines[:2000]
 
 
@@ -59,30 +61,36 @@ def file_difference(before: Configuration, after: Configuration) -> list[str]:
 def review() -> Any:
     where = environment()
     rollout, live = running(where)
+    source = source_for(where, request.args)
+    wanted = source.configuration
     known = {*risks(live), *closed_targets(live, where, settings_of(current_app).reach)}
     found = [
-        *risks(draft()),
-        *closed_targets(draft(), where, settings_of(current_app).reach),
-        *below_traffic(db(), where, live, draft()),
+        *risks(wanted),
+        *closed_targets(wanted, where, settings_of(current_app).reach),
+        *below_traffic(db(), where, live, wanted),
     ]
     return render(
         "rollouts/review.html",
         rollout=rollout,
-        changes=difference(live, draft()),
+        source=source,
+        sources=[one for one in environments() if one != where],
+        changes=difference(live, wanted),
         new_risks=[risk for risk in found if risk not in known],
         old_risks=[risk for risk in found if risk in known],
-        newly_offered=newly_offered(live, draft()),
-        described_anew=broken(live, draft()),
-        touched=touched(where, live, draft()),
+        newly_offered=newly_offered(live, wanted),
+        described_anew=broken(live, wanted),
+        touched=touched(where, live, wanted),
         problems=[
-            *impossible_steps(live, draft()),
-            *check_in(draft(), where, secrets.facts_for(db(), where)),
-            *view_problems(draft(), lambda sha256: documents.document_tree(db(), sha256)),
+            *source.problems,
+            *unknown_environments(wanted, environments()),
+            *impossible_steps(live, wanted),
+            *check_in(wanted, where, secrets.facts_for(db(), where)),
+            *view_problems(wanted, lambda sha256: documents.document_tree(db(), sha256)),
         ],
         days=LOOKS_BACK.days,
-        lines=file_difference(live, draft()),
-        mark=drafting.mark(db()),
-        allowed=may(f"roll-out:{where}"),
+        lines=file_difference(live, wanted, where, source.name or "draft"),
+        discardable=source.is_draft,
+        allowed=may_roll_out(where),
     )
 
 
@@ -90,19 +98,26 @@ def review() -> Any:
 @requires("see")
 def roll_out() -> Any:
     where = request.form.get("environment", "")
-    if where not in ENVIRONMENTS:
+    if where not in environments():
         abort(400, f"{where!r} is not an environment.")
-    if not may(f"roll-out:{where}"):
+    if not may_roll_out(where):
         abort(403, f"Your role may not roll out to {where}.")
-    if request.form.get("mark") != drafting.mark(db()):
-        refuse("The draft was edited after this page was made. Look at the difference again, then roll out.")
-        return back_to("rollouts.review")
+    rolling.lock(db())
+    source = source_for(where, request.form)
+    again = {"environment": where} | {key: request.form[key] for key in ("source", "only") if request.form.get(key)}
+    if request.form.get("mark") != source.mark:
+        refuse(f"{source.changed(request.form.get('mark', ''))} Look at the difference again, then roll out.")
+        return back_to("rollouts.review", **again)
+    if source.problems:
+        refuse(f"Not rolled out: {'; '.join(one.message for one in source.problems)}.")
+        return back_to("rollouts.review", **again)
+    note = request.form.get("note", "").strip()[:300] or source.note
     try:
-        rollout = rolling.roll_out(db(), acting(), where, request.form.get("note", "").strip()[:300])
+        rollout = rolling.roll_out_this(db(), acting(), where, source.configuration, note)
     except NotFit as error:
         db().rollback()
         refuse(f"Not rolled out: {error}.")
-        return back_to("rollouts.review")
+        return back_to("rollouts.review", **again)
     db().commit()
     if "next" in request.form:
         done(f"Rollout {rollout.number} is on its way to the nodes of {where}.")
@@ -154,7 +169,7 @@ def page(number: int) -> Any:
     earlier = rolling.before(db(), rollout)
     before = Configuration.model_validate(earlier.configuration) if earlier is not None else Configuration()
     changes = difference(before, Configuration.model_validate(rollout.configuration))
-    allowed = may(f"roll-out:{rollout.environment}")
+    allowed = may_roll_out(rollout.environment)
     return render("rollouts/page.html", earlier=earlier, changes=changes, allowed=allowed, **values)
 
 
@@ -162,7 +177,7 @@ def page(number: int) -> Any:
 @requires("see")
 def roll_back(number: int) -> Any:
     earlier = _rollout(number)
-    if not may(f"roll-out:{earlier.environment}"):
+    if not may_roll_out(earlier.environment):
         abort(403, f"Your role may not roll out to {earlier.environment}.")
     try:
         rollout = rolling.roll_back(db(), acting(), number)

@@ -9,7 +9,7 @@ from tamarack.console.subscribers.lists import A_PAGE, waiting
 from tamarack.store.announcements import queries as announcing
 from tamarack.store.announcements.tables import Announcement
 from tamarack.store.errors import NotPossible
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, settings_of
 from tamarack.web.markdown import to_html
 from tamarack.web.paging import Paging
 
@@ -30,9 +30,9 @@ def _page(typed: dict[str, str], errors: dict[str, str], preview: bool = False) 
         paging=paging,
         typed=typed,
         errors=errors,
-        apis=running("production")[1].apis,
+        apis=running(environments().live)[1].apis,
         preview=to_html(typed.get("text", "")) if preview else "",
-        reaches=len(announcing.concerned(db(), running("production")[1], api)) if preview else None,
+        reaches=len(announcing.concerned(db(), running(environments().live)[1], api)) if preview else None,
         to_html=to_html,
         waiting=waiting(),
     )
@@ -53,8 +53,8 @@ def announce() -> Any:
     api, _, version = typed["about"].partition("/")
     try:
         made = announcing.announce(
-            db(), acting(), running("production")[1], api, version, typed["title"], typed["text"], typed["readers"],
-            typed["mail"] == "yes", settings_of(current_app).portal_url,
+            db(), acting(), running(environments().live)[1], api, version, typed["title"], typed["text"],
+            typed["readers"], typed["mail"] == "yes", settings_of(current_app).portal_url,
         )  # fmt: skip
     except NotPossible as error:
         db().rollback()

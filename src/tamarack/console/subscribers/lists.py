@@ -7,11 +7,10 @@ from flask import Blueprint, request
 from sqlmodel import Session
 
 from tamarack.console.page import render, requires, running
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.store.applications import lists as subscriber_lists
 from tamarack.store.applications.lists import Rows
 from tamarack.store.joining import queries as joining
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 from tamarack.web.paging import Paging
 
 pages = Blueprint("subscriber_lists", __name__, url_prefix="/subscribers")
@@ -60,7 +59,7 @@ def applications() -> Any:
 def subscriptions() -> Any:
     filters = filters_of("product", "plan", "environment", "state")
     rows, paging = listed(subscriber_lists.subscriptions, filters)
-    products = {one.name: one for where in ENVIRONMENTS for one in running(where)[1].products}
+    products = {one.name: one for where in environments() for one in running(where)[1].products}
     return render(
         "subscribers/subscriptions.html",
         tab="subscriptions",

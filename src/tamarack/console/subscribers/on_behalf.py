@@ -5,12 +5,11 @@ from typing import Any
 from flask import Blueprint, abort, request
 
 from tamarack.console.page import act, acting, back_to, requires, running
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications import sharing
 from tamarack.store.applications.tables import Application
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 
 pages = Blueprint("on_behalf", __name__, url_prefix="/subscribers")
 
@@ -63,7 +62,7 @@ def subscribe(id: str) -> Any:
     """Subscribe it to any plan, also one that its people do not see; staff who do so have approved it."""
     found = _application(id)
     environment = request.form.get("environment", "")
-    if environment not in ENVIRONMENTS:
+    if environment not in environments():
         abort(400, f"{environment!r} is not an environment.")
     product, _, plan = request.form.get("plan", "").partition("/")
 

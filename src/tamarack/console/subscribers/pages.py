@@ -8,7 +8,6 @@ from sqlmodel import select
 
 from tamarack.console.page import act, acting, back_to, done, environment, refuse, render, requires, running
 from tamarack.console.subscribers.lists import A_PAGE, filters_of, listed, waiting
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.identity.credentials import KIND_TITLES
 from tamarack.core.identity.passwords import password_problem
 from tamarack.store.applications import changes as subscribing
@@ -24,7 +23,7 @@ from tamarack.store.people.passwords import hash_password
 from tamarack.store.people.tables import Organization, Person
 from tamarack.store.quotas import queries as quotas
 from tamarack.store.traffic import overview as watching
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 from tamarack.web.changing import keep_typed
 from tamarack.web.numbers import whole
 from tamarack.web.paging import Paging
@@ -171,7 +170,7 @@ def application(id: str) -> Any:
     shown = credential_pages.take_new()
     where = environment()
     subscriptions = subscribers.subscriptions_of(db(), found)
-    offers = {where: running(where)[1] for where in ENVIRONMENTS}
+    offers = {where: running(where)[1] for where in environments()}
     plans = {one.id: product.plans if (product := offers[one.environment].product(one.product)) is not None else ()
              for one in subscriptions}  # fmt: skip
     held = {one.id: next((plan for plan in plans[one.id] if plan.name == one.plan), None) for one in subscriptions}
@@ -184,7 +183,7 @@ def application(id: str) -> Any:
         "subscribers/application.html",
         people=[one for one in subscribers.people_of(db(), owner) if one.role != "lead" and one.active],
         shared={one.id for one in sharing.shared_with(db(), found)},
-        offers={where: offers[where].products for where in ENVIRONMENTS},
+        offers={where: offers[where].products for where in environments()},
         application=found,
         organization=owner,
         credentials=of_credentials.cut(credentials),

@@ -6,14 +6,13 @@ from flask import Blueprint, abort, current_app, request
 
 from tamarack.console.page import act, acting, back_to, render, requires, running
 from tamarack.console.subscribers.lists import A_PAGE, filters_of, listed
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import lists as subscriber_lists
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.joining import queries as joining
 from tamarack.store.joining.tables import JoinRequest
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, settings_of
 from tamarack.web.paging import Paging
 
 pages = Blueprint("requests", __name__, url_prefix="/subscribers/requests")
@@ -24,7 +23,7 @@ pages = Blueprint("requests", __name__, url_prefix="/subscribers/requests")
 def index() -> Any:
     filters = {**filters_of("environment"), "state": "waiting"}
     rows, paging = listed(subscriber_lists.subscriptions, filters)
-    offers = {where: running(where)[1] for where in ENVIRONMENTS}
+    offers = {where: running(where)[1] for where in environments()}
     plans = {one.id: product.plans if (product := offers[one.environment].product(one.product)) is not None else ()
              for one, _, _ in rows}  # fmt: skip
     asking = joining.waiting(db())

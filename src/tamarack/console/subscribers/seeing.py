@@ -9,7 +9,7 @@ from tamarack.core.configuration.audience import in_words
 from tamarack.core.configuration.seen import seen_by, why_seen
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.rollouts import queries as rolling
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 
 pages = Blueprint("seeing", __name__, url_prefix="/subscribers")
 
@@ -21,7 +21,7 @@ def page(name: str) -> Any:
     if organization is None:
         abort(404, f"There is no organization {name}.")
     viewer = subscribers.viewer_of(db(), organization)
-    rollout, whole = running("production")
+    rollout, whole = running(environments().live)
     seen = seen_by(whole, viewer, rolling.closed_since(rollout) if rollout is not None else None)
     open_plans = {
         (product.name, plan.name)

@@ -6,12 +6,11 @@ from typing import Any
 from flask import Blueprint, current_app, request
 
 from tamarack.console.page import acting, back_to, done, draft, refuse, render, requires, running
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import least_secrets, secrets_used
 from tamarack.core.identity.secret_facts import read_hosts
 from tamarack.store.errors import NotPossible
 from tamarack.store.secrets import queries as store
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, settings_of
 from tamarack.web.numbers import whole
 
 pages = Blueprint("secrets", __name__, url_prefix="/settings/secrets")
@@ -26,7 +25,7 @@ NOWHERE = "nowhere"
 def _used() -> dict[str, dict[str, list[str]]]:
     """For each secret that is named anywhere: the places, by draft and environment."""
     found: dict[str, dict[str, list[str]]] = {}
-    sources = [("the draft", draft()), *((where, running(where)[1]) for where in ENVIRONMENTS)]
+    sources = [("the draft", draft()), *((where, running(where)[1]) for where in environments())]
     for title, configuration in sources:
         for name, places in secrets_used(configuration).items():
             found.setdefault(name, {})[title] = places
@@ -43,6 +42,7 @@ def _page(typed: dict[str, str], errors: dict[str, str]) -> str:
         used=used,
         missing=sorted(set(used) - {one.name for one in listed}),
         overlaps=OVERLAPS,
+        environment_choices=[("", "every environment"), *((one, f"{one} only") for one in environments())],
         typed=typed,
         errors=errors,
     )
@@ -64,7 +64,7 @@ def put() -> Any:
     hours = whole(typed["overlap"], most=10_000) or 0
     key = settings_of(current_app).keys.credentials.sealing
     name = typed["name"].strip()
-    least = max(least_secrets(one).get(name, 0) for one in (draft(), *(running(where)[1] for where in ENVIRONMENTS)))
+    least = max(least_secrets(one).get(name, 0) for one in (draft(), *(running(where)[1] for where in environments())))
     try:
         hosts = _hosts(typed["hosts"])
         store.set_secret(
@@ -102,7 +102,7 @@ def _hosts(typed: str) -> tuple[str, ...] | None:
 @requires("secrets")
 def remove(name: str) -> Any:
     used = _used().get(name, {})
-    running_in = [title for title in used if title in ENVIRONMENTS]
+    running_in = [title for title in used if title in environments()]
     if running_in:
         places = ", ".join(used[running_in[0]])
         refuse(f"{name} is used by {places} in {' and '.join(running_in)}. Roll out a configuration without it first.")

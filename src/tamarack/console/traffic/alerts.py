@@ -14,7 +14,7 @@ from tamarack.core.traffic.where import lines
 from tamarack.core.types import problems_of
 from tamarack.store.alerts import queries as alerting
 from tamarack.store.alerts.tables import AlertRow
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 from tamarack.web.numbers import fraction
 from tamarack.web.pictures.charts import Chart, Happened, Line, over_time
 from tamarack.web.pictures.traffic import happened
@@ -87,6 +87,8 @@ def _read() -> tuple[Rule | None, dict[str, str], dict[str, str]]:
         values["hysteresis"] = hysteresis / 100
     else:
         errors["hysteresis"] = f"{typed['hysteresis']!r} is not a number of percent, like 10"
+    if typed["environment"] not in environments():
+        errors["environment"] = f"{typed['environment'][:40]!r} is no environment; there are {environments().said}"
     if typed["quiet_first"] or typed["quiet_last"]:
         values["quiet"] = {"first": typed["quiet_first"], "last": typed["quiet_last"],
                            "zone": typed["quiet_zone"] or "UTC"}  # fmt: skip
@@ -107,6 +109,7 @@ def _form(typed: dict[str, str], errors: dict[str, str], row: AlertRow | None, t
         errors=errors,
         row=row,
         measures=WATCHED,
+        environment_choices=[(one, one) for one in reversed(environments())],
         tried=tried,
     )
 
@@ -119,7 +122,7 @@ def new() -> Any:
     where = "\n".join(lines("\n".join(request.args.getlist("where"))))
     measure = request.args.get("measure", "failed share")
     share = measure in WATCHED and WATCHED[measure].unit == "share"
-    typed = _typed_of(Rule(title="New", limit=0.05 if share else 1, environment=environment()))  # type: ignore[arg-type]
+    typed = _typed_of(Rule(title="New", limit=0.05 if share else 1, environment=environment()))
     typed |= {"title": "", "measure": measure, "where": where, "mail_to": staff.email, "limit": "5 %" if share else ""}
     return _form(typed, {}, None)
 

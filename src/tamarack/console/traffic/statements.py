@@ -32,7 +32,7 @@ def _month(text: str) -> str:
 
 
 def _made(organization: Organization, month: str) -> Statement:
-    return stating.statement(db(), running(stating.CHARGED_IN)[1], organization, month)
+    return stating.statement(db(), running(stating.charged_in(db()))[1], organization, month)
 
 
 def _body(organization: Organization, month: str) -> dict[str, Any]:

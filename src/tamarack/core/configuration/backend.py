@@ -13,7 +13,7 @@ from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.http.names import header_name
 from tamarack.core.identity.secret_names import SecretName
 from tamarack.core.language_models.offered_models import MOST_MODELS, ModelLine
-from tamarack.core.types import Frozen, Name, OneLine, Text
+from tamarack.core.types import EnvironmentName, Frozen, Name, OneLine, Text
 
 _HOST = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9.-]{0,252}[A-Za-z0-9])?$")
 
@@ -44,7 +44,7 @@ class Target(Frozen):
     """One address of a backend; `environments` empty means it serves all of them."""
 
     address: Annotated[str, AfterValidator(_target_address)]
-    environments: tuple[Literal["test", "production"], ...] = ()
+    environments: tuple[EnvironmentName, ...] = ()
     weight: int = Field(default=1, ge=1, le=1_000)
     """How much of the calls it takes, in relation to the others of its priority (RFC 2782)."""
     priority: int = Field(default=0, ge=0, le=100)

@@ -13,7 +13,6 @@ from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, 
 
 from tamarack.core.configuration.audience import Audience
 from tamarack.core.configuration.backend import Backend
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.plans import Part, Product
 from tamarack.core.graphql.names import FIELD
 from tamarack.core.identity.secret_facts import SecretFacts, may_go_to
@@ -26,7 +25,7 @@ from tamarack.core.policies import AnyPolicy, PolicyKind, kind_of
 from tamarack.core.policies.written import WrittenPolicy, bind, value_problems
 from tamarack.core.sign_in.scopes import Scopes
 from tamarack.core.text import call_shape
-from tamarack.core.types import Day, Frozen, Line, Name, OneLine, Problem, Text, Title
+from tamarack.core.types import Day, EnvironmentName, Frozen, Line, Name, OneLine, Problem, Text, Title
 from tamarack.core.written.kind import MOST_KINDS, WrittenKind
 
 METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace", "any")
@@ -240,7 +239,7 @@ class Api(Frozen):
 class Cap(Frozen):
     """What one environment's gateway carries at most, for all callers together; nothing further in replaces it."""
 
-    environment: Literal["test", "production"]
+    environment: EnvironmentName
     limits: tuple[Window, ...] = Field(min_length=1, max_length=6)
 
     @property
@@ -565,7 +564,6 @@ def check_in(
 
     A secret is sent only where whoever keeps it lets it go, and is long enough for what it verifies.
     """
-    assert environment in ENVIRONMENTS
     found = check(configuration)
     used = {v.backend for api in configuration.apis for v in api.versions if v.state != "draft"}
     for place, backend in enumerate(configuration.backends):

@@ -4,7 +4,6 @@ from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 from tamarack.core.configuration.effective import closed, held, in_force, is_open
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain_ways
 from tamarack.core.configuration.layers import all_limits
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
@@ -233,7 +232,7 @@ def _named(operations: list[Operation], version: Version) -> str:
 def _unreachable(configuration: Configuration) -> list[Risk]:
     """Limits that can never bind, in whichever environment."""
     found: dict[tuple[str, str], Risk] = {}
-    for environment in ENVIRONMENTS:
+    for environment in [cap.environment for cap in configuration.caps] or [""]:  # they differ in their caps alone
         for row in all_limits(configuration, environment):
             for note in row.notes:
                 called = "the quota" if row.quota is not None else f"‘{row.name}’"

@@ -2,13 +2,15 @@
 
 from collections.abc import Mapping
 
+from tamarack.core.environments.environment import Environment
+
 STAFF_ROLES: Mapping[str, frozenset[str]] = {
     "platform-admin": frozenset(
         {
             "see",
             "edit",
-            "roll-out:test",
-            "roll-out:production",
+            "roll-out",
+            "environments",
             "subscribers",
             "bench",
             "secrets",
@@ -18,12 +20,13 @@ STAFF_ROLES: Mapping[str, frozenset[str]] = {
             "nodes",
         }
     ),
-    "api-owner": frozenset({"see", "edit", "roll-out:test", "subscribers", "bench", "prompts"}),
+    "api-owner": frozenset({"see", "edit", "roll-out-where-open", "subscribers", "bench", "prompts"}),
     "support": frozenset({"see", "subscribers", "bench"}),
     "analyst": frozenset({"see"}),
 }
-"""What each role of staff may do. `edit` is the draft; `subscribers` organizations and applications,
-`bench` sending calls and asking for traces, `secrets` the secret store and the signing keys,
+"""What each role of staff may do. `edit` is the draft; `roll-out` to every environment, `roll-out-where-open` to those
+that are open to API owners, `environments` making, changing and removing them; `subscribers` organizations and
+applications, `bench` sending calls and asking for traces, `secrets` the secret store and the signing keys,
 `prompts` reading what callers wrote to models, `nodes` letting nodes join and saying what they do."""
 
 ROLE_TITLES: Mapping[str, str] = {
@@ -45,6 +48,13 @@ PORTAL_ROLES: Mapping[str, frozenset[str]] = {
 def staff_may(role: str, action: str) -> bool:
     """Whether a role of staff may do something. An unknown role may do nothing."""
     return action in STAFF_ROLES.get(role, frozenset())
+
+
+def staff_may_roll_out(role: str, to: Environment | None) -> bool:
+    """Whether a role of staff may roll out to an environment. Nobody may to one that is not there."""
+    if to is None:
+        return False
+    return staff_may(role, "roll-out") or (to.open_to_owners and staff_may(role, "roll-out-where-open"))
 
 
 def person_may(role: str, action: str) -> bool:

@@ -9,7 +9,7 @@ from pydantic import Field, StringConstraints, field_validator
 from tamarack.core.sign_in.password_rules import PasswordRules
 from tamarack.core.sign_in.redirects import MOST, redirect_problem
 from tamarack.core.sign_in.scopes import ScopeName
-from tamarack.core.types import Frozen, Name, Title
+from tamarack.core.types import EnvironmentName, Frozen, Name, Title
 
 Codes = Literal["off", "optional", "required"]
 Grant = Literal[
@@ -23,7 +23,7 @@ class ClientEntry(Frozen):
 
     id: Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{2,79}$")]
     application: Name
-    environment: Literal["test", "production"]
+    environment: EnvironmentName
     title: Title
     confidential: bool = False
     grants: tuple[Grant, ...]

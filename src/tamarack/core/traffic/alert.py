@@ -18,7 +18,7 @@ from tamarack.core.limits.quota import TimeZone
 from tamarack.core.traffic.explore import MEASURES, Measure, measure
 from tamarack.core.traffic.totals import Totals, together
 from tamarack.core.traffic.where import Condition
-from tamarack.core.types import Frozen, Title
+from tamarack.core.types import EnvironmentName, Frozen, Title
 
 MOST_WEEKS = 4
 MINUTE = timedelta(minutes=1)
@@ -76,7 +76,7 @@ class Rule(Frozen):
     title: Title
     measure: str = "error share"
     where: tuple[Condition, ...] = Field(default=(), max_length=20)
-    environment: Literal["test", "production"] = "production"
+    environment: EnvironmentName = "production"
     compare: Literal["value", "change"] = "value"
     side: Literal["above", "below"] = "above"
     limit: float = Field(ge=-1e12, le=1e15, allow_inf_nan=False)

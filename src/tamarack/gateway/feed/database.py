@@ -13,7 +13,8 @@ from psycopg.types.json import set_json_loads
 
 from tamarack.core.identity.credentials import digest
 from tamarack.core.nodes.feed import FeedEntry, News, Report, up_to_date
-from tamarack.gateway.feed.contract import FeedAway
+from tamarack.core.text import in_words
+from tamarack.gateway.feed.contract import FeedAway, FeedEnded
 from tamarack.store.nodes import statements
 
 
@@ -46,7 +47,10 @@ class DatabaseFeed:
             set_json_loads(orjson.loads, connection)
             await connection.execute("SET statement_timeout = '5s'")
             await connection.execute(f"LISTEN {statements.CHANNEL}")
+            names = [row[0] async for row in await connection.execute(statements.ENVIRONMENTS)]
             self._connection = connection
+        if self._here["environment"] not in names:
+            raise FeedEnded(f"there is no environment {self._here['environment']!r}; there are {in_words(names)}")
 
     def _connected(self) -> AsyncConnection:
         if self._connection is None:

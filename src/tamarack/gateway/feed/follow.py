@@ -27,6 +27,8 @@ from tamarack.gateway.recording.quota_use import QuotaUse
 
 PURGE = "purge"
 """The feed's kind of item that says which kept answers to forget."""
+ENVIRONMENT = "environment"
+"""The feed's kind of item that says where callers reach an environment."""
 AGAIN_AFTER_S = 0.5
 REPORT_EVERY_S = 2.0
 MOST_EVENTS = 2_000
@@ -62,6 +64,7 @@ class Follower:
         self._feed = feed
         self._measure = measure
         self._address = address
+        self._said_first = gateway.addresses.gateway
         self._log = log
         self._number = 0
         self._unreadable = 0
@@ -91,12 +94,25 @@ class Follower:
         try:
             if kind == PURGE:
                 self._purge(body or {})
+            elif kind == ENVIRONMENT:
+                self._move(key, str((body or {}).get("address", "")))
             elif kind in material.KINDS:
                 self._material.apply(kind, key, body)
             else:
                 self._directory.apply(kind, key, body)
         except (NotSealedHere, ValueError, KeyError, TypeError, AttributeError) as error:
             self._log(f"{kind} {key} of the feed cannot be taken up: {error}")
+
+    def _move(self, environment: str, address: str) -> None:
+        """Take up where callers reach the environment now; what is served tells them from then on."""
+        node = self._gateway
+        said = address or self._said_first
+        if environment != node.environment or said == node.addresses.gateway:
+            return
+        node.addresses = node.addresses._replace(gateway=said)
+        kept = self._kept.snapshot() if node.serving is not None else None
+        if kept is not None:
+            self._take_up(*kept)
 
     def _purge(self, body: dict[str, Any]) -> None:
         """Forget kept answers; one that comes late says until when they were kept."""

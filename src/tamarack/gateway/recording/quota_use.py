@@ -16,7 +16,7 @@ Row = tuple[str, str, str, int, int, int, int]
 class QuotaUse:
     """A `core.carrying.metering.QuotaLog`. `keep` takes each batch too, where the node counts by itself."""
 
-    def __init__(self, environment: str = "production", keep: Callable[[list[Row]], None] | None = None) -> None:
+    def __init__(self, environment: str, keep: Callable[[list[Row]], None] | None = None) -> None:
         self._environment = environment
         self._keep = keep
         self._counted: dict[tuple[str, str, int], tuple[Stretch, int]] = {}

@@ -4,14 +4,13 @@ from typing import Any
 
 from flask import Blueprint, abort, current_app, request, session
 
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.sign_in.scopes import STANDARD
 from tamarack.portal.page import acting, back_to, done, my_application, offered, render, requires
 from tamarack.store.errors import NotPossible
 from tamarack.store.sign_in import clients
 from tamarack.store.sign_in.tables import Directory, SignInClient
 from tamarack.store.sign_in.users import directories
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, gateway_address, settings_of
 from tamarack.web.once import Once
 from tamarack.web.sign_in_clients import (
     BLANK,
@@ -32,7 +31,7 @@ _once = Once()
 
 def _scopes() -> list[tuple[str, str]]:
     """The scopes that the APIs offer which the reader may see."""
-    return scopes_of([api for where in ENVIRONMENTS for api in offered(where).apis])
+    return scopes_of([api for where in environments() for api in offered(where).apis])
 
 
 def _form(id: str, typed: dict[str, Any], errors: dict[str, str]) -> str:
@@ -42,7 +41,7 @@ def _form(id: str, typed: dict[str, Any], errors: dict[str, str]) -> str:
         typed=typed,
         errors=errors,
         directories=[one for one in directories(db()) if one.active],
-        environments=ENVIRONMENTS,
+        environments=environments().names,
         grants=clients.GRANTS,
         scopes=_scopes(),
     )
@@ -93,7 +92,7 @@ def page(id: str, client: str) -> Any:
         old_is_good=clients.old_secret_is_good(found),
         directory=directory,
         issuer=issuer,
-        gateway=settings_of(current_app).gateway_url(found.environment),
+        gateway=gateway_address(found.environment),
         standard=STANDARD,
         words=dict(_scopes()),
         grants=clients.GRANTS,

@@ -4,11 +4,10 @@ from typing import Any
 
 from flask import Blueprint, abort, request
 
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.identity.credentials import KIND_TITLES
 from tamarack.portal.page import acting, back_to, done, my_application, render, requires
 from tamarack.store.applications.tables import Application, Credential
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 from tamarack.web.people import credential_pages
 from tamarack.web.people.credential_pages import OVERLAPS, OWN_KINDS, Typed
 
@@ -32,7 +31,7 @@ def new(id: str) -> Any:
 
 def _new_page(application: Application, typed: Typed) -> str:
     return render("applications/credentials/new.html", application=application, typed=typed, kinds=OWN_KINDS,
-                  titles=KIND_TITLES, environments=ENVIRONMENTS)  # fmt: skip
+                  titles=KIND_TITLES, environments=environments().names)  # fmt: skip
 
 
 @pages.post("/")

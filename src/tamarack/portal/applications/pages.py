@@ -6,7 +6,6 @@ from typing import Any
 
 from flask import Blueprint, abort, request
 
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.identity.credentials import KIND_TITLES
 from tamarack.core.trying.credential_examples import Given
@@ -37,7 +36,7 @@ from tamarack.store.mail import telling
 from tamarack.store.sign_in.clients import clients_of
 from tamarack.store.sign_in.users import directories
 from tamarack.store.traffic import overview as watching
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 from tamarack.web.paging import Paging
 from tamarack.web.people import credential_pages
 from tamarack.web.plan_table import plan_table
@@ -128,7 +127,7 @@ def page(id: str) -> Any:
         ending=still_called(application),
         clients=clients_of(db(), application.id),
         has_directories=bool(directories(db())),
-        environments=ENVIRONMENTS,
+        environments=environments().names,
         plans={one.id: _plans_for(one) for one in subscriptions},
         notices=telling.notices(db(), reader(), most=4, application=application),
     )

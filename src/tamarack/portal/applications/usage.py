@@ -14,7 +14,7 @@ from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.quotas import queries as quotas
 from tamarack.store.traffic import overview as watching
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 from tamarack.web.pictures.traffic import calls_chart
 
 pages = Blueprint("usage", __name__, url_prefix="/applications/<id>/usage")
@@ -62,7 +62,8 @@ def page(id: str) -> Any:
     application, owner = my_application(id), my_organization()
     chosen = request.args.get("span", "day")
     chosen = chosen if chosen in SPANS else "day"
-    environment = "test" if request.args.get("environment") == "test" else "production"
+    asked = request.args.get("environment", "")
+    environment = asked if asked in environments() else environments().live
     filters = {"environment": environment, "organization": owner.name, "application": application.name}
     titles = {api.name: api.title for api in offered(environment).apis}
     api = request.args.get("api", "")
@@ -90,6 +91,7 @@ def page(id: str) -> Any:
         spans=tuple(SPANS),
         span=chosen,
         environment=environment,
+        environments=environments().names,
         api=filters.get("api", ""),
         chart=chart,
         totals=together(points),

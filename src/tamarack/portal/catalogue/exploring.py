@@ -14,9 +14,9 @@ from tamarack.core.trying.naming import named_by
 from tamarack.portal.catalogue.one_api import shown_credential, subscribed, tree, view_of
 from tamarack.portal.catalogue.reference import head_values
 from tamarack.portal.often import a_node, nobody_answers, often_words
-from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
+from tamarack.portal.page import acting, me, my_application, offered_live, render, requires, shown_version
 from tamarack.store.people.tables import Organization
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, gateway_address, settings_of
 from tamarack.web.graphs import exploring
 from tamarack.web.outgoing.sending import send
 
@@ -47,7 +47,7 @@ def _explorer(api: Api, version: Version, operation: Operation) -> tuple[explori
     askers = _askers(api)
     chosen = request.values.get("caller", "")
     key = chosen if chosen in askers else next(iter(askers), "")
-    rules = rules_of(offered("production"), api, version, operation)
+    rules = rules_of(offered_live(), api, version, operation)
     return exploring.Explorer(tree(version), rules, askers[key][1] if key else Standing()), key
 
 
@@ -119,7 +119,7 @@ def run(api: str, version: str) -> Any:
         left=limits_left(answer.headers),
         reason=exploring.reason_of(answer),
         asked={"api": api, "version": version, "operation": exploring.CALL},
-        examples=exploring.examples_of(call, settings_of(current_app).gateway_url(environment or "production"), shown),
+        examples=exploring.examples_of(call, gateway_address(environment or environments().live), shown),
     )
 
 

@@ -16,13 +16,13 @@ from tamarack.core.trying.credential_examples import example_call as example_of
 from tamarack.core.trying.examples import ExampleCall
 from tamarack.core.trying.naming import named_by
 from tamarack.portal.catalogue.kept_trees import KeptTrees
-from tamarack.portal.page import me, offered
+from tamarack.portal.page import me, offered_live
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.documents import queries as documents
 from tamarack.store.sign_in import clients
 from tamarack.store.sign_in.tables import SignInClient
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, gateway_address, settings_of
 
 OTHERS = "Operations"
 """Under what operations stand that have no tag."""
@@ -110,7 +110,7 @@ def ways_in(api: Api, version: Version, operation: Operation | None) -> list[Sho
 
 
 def _asking(api: Api, version: Version, operation: Operation | None) -> list[AnyPolicy]:
-    rows = held(offered("production"), api, version, operation)
+    rows = held(offered_live(), api, version, operation)
     return [] if opened(version, rows) else [row.policy for row in in_force(rows)]
 
 
@@ -125,13 +125,13 @@ def example_call(
     api: Api,
     version: Version,
     view: OperationView,
-    environment: str = "production",
+    environment: str = "",
     given: Given | None = None,
     way: str = "",
 ) -> ExampleCall:
     """A call of an operation as a reader would make it: with what is given, by a way of theirs."""
     shown = shown_credential(api, version, version.operation(view.call), given, way)
-    address = settings_of(current_app).gateway_url(environment) + version.base_path
+    address = gateway_address(environment or environments().live) + version.base_path
     return example_of(view, address, shown, named_by(api, version, view))
 
 
@@ -140,7 +140,7 @@ def subscribed(api: str) -> list[tuple[Application, Subscription]]:
     person = me()
     if person is None:
         return []
-    products = [product.name for product in offered("production").products_with(api)]
+    products = [product.name for product in offered_live().products_with(api)]
     return subscribers.subscribed_to(db(), person, products)
 
 
@@ -158,8 +158,10 @@ def clients_for(api: Api, version: Version, operation: Operation | None) -> list
 
 
 def plans_of_mine(api: Api) -> list[Plan]:
-    """The plans that the reader's calls in production come under."""
-    keys = sorted({(one.product, one.plan) for _, one in subscribed(api.name) if one.environment == "production"})
-    products = [(offered("production").product(product), name) for product, name in keys]
+    """The plans that the reader's calls in the live environment come under."""
+    keys = sorted(
+        {(one.product, one.plan) for _, one in subscribed(api.name) if one.environment == environments().live}
+    )
+    products = [(offered_live().product(product), name) for product, name in keys]
     plans = [product.plan(name) for product, name in products if product is not None]
     return [plan for plan in plans if plan is not None]

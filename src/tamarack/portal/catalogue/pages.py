@@ -10,7 +10,7 @@ from markupsafe import Markup, escape
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.configuration.plans import Product
 from tamarack.core.configuration.seen import SHOWN_STATES
-from tamarack.portal.page import offered, render
+from tamarack.portal.page import offered_live, render
 from tamarack.store.portal import search as catalogue
 from tamarack.store.portal.search import MARK_FROM, MARK_TO, Hit
 from tamarack.web.application import db
@@ -45,7 +45,7 @@ def _marked(excerpt: str) -> Markup:
 def index() -> Any:
     search = " ".join(request.args.get("search", "").split())[:100]
     state, style = request.args.get("state", ""), request.args.get("style", "")
-    configuration = offered("production")
+    configuration = offered_live()
     styled = [api for api in configuration.apis if not style or api.style == style]
     entries = {
         api.name: Entry(api, _newest(api), configuration.products_with(api.name))

@@ -7,7 +7,6 @@ from typing import Any
 from flask import Blueprint, Response, abort, current_app, request, url_for
 
 from tamarack.core.configuration.effective import held, is_open, opened, tried_freely
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.explain import explain_outside, explain_ways
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.configuration.models_shown import models_shown
@@ -36,14 +35,14 @@ from tamarack.portal.catalogue.one_api import (
     ways_in,
 )
 from tamarack.portal.catalogue.trying import blank_try
-from tamarack.portal.page import acting, my_application, offered, refuse, render, requires, shown_version
+from tamarack.portal.page import acting, my_application, offered, offered_live, refuse, render, requires, shown_version
 from tamarack.store.announcements import queries as announcing
 from tamarack.store.applications import credentials
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Credential
 from tamarack.store.documents import queries as documents
 from tamarack.store.errors import NotPossible
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, gateway_address, settings_of
 from tamarack.web.markdown import to_html
 from tamarack.web.paging import Paging
 
@@ -59,9 +58,9 @@ def head_values(api: Api, version: Version) -> dict[str, Any]:
     return {
         "api": api,
         "version": version,
-        "products": offered("production").products_with(api.name),
+        "products": offered_live().products_with(api.name),
         "subscribed": subscribed(api.name),
-        "address": settings_of(current_app).gateway_url("production"),
+        "address": gateway_address(environments().live),
         "ending": ending_of(version),
         "successor": standing_successor(api, version),
         "brown_outs": still_to_come(version.brown_outs, datetime.now(UTC)) if version.state == "deprecated" else [],
@@ -71,7 +70,7 @@ def head_values(api: Api, version: Version) -> dict[str, Any]:
 @pages.get("/")
 def page(api: str, version: str) -> Any:
     found, inside = shown_version(api, version)
-    configuration = offered("production")
+    configuration = offered_live()
     return render(
         "catalogue/reference/page.html",
         models=models_shown(configuration, found, inside),
@@ -119,7 +118,7 @@ def operation(api: str, version: str) -> Any:
     wanted = inside.operation(request.args.get("call", ""))
     if wanted is None:
         abort(404, f"{found.title} {inside.version} has no operation {request.args.get('call', '')!r}.")
-    configuration = offered("production")
+    configuration = offered_live()
     view = view_of(inside, wanted)
     plans = plans_of_mine(found)
     ways = ways_in(found, inside, wanted)
@@ -161,11 +160,11 @@ def _kept_keys(api: Api, kind: str) -> list[tuple[Credential, str]]:
     return [
         (credential, application.title)
         for application, subscription in subscribed(api.name)
-        if subscription.environment == "production"
+        if subscription.environment == environments().live
         for credential in subscribers.credentials_of(db(), application)
         if credential.kind == kind
         and credential.sealed
-        and credential.environment == "production"
+        and credential.environment == environments().live
         and credential.revoked_at is None
     ]
 
@@ -224,10 +223,9 @@ def document(api: str, version: str, ending: str) -> Any:
     if ending not in ("json", "yaml"):
         abort(404, "The document is there as .json and .yaml.")
     found, inside = shown_version(api, version)
-    settings = settings_of(current_app)
     servers = [
-        (f"{settings.gateway_url(where)}{inside.base_path}", where)
-        for where in reversed(ENVIRONMENTS)
+        (f"{gateway_address(where)}{inside.base_path}", where)
+        for where in reversed(environments())
         if (there := offered(where).api(api)) is not None and there.version(version) is not None
     ]
     schemes = {}

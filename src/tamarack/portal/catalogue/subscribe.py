@@ -28,7 +28,7 @@ from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.credentials import MadeCredential, Wanted
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.errors import NotPossible
-from tamarack.web.application import db, settings_of, wants_part
+from tamarack.web.application import db, environments, settings_of, wants_part
 from tamarack.web.once import NEW_KEYS
 
 pages = Blueprint("subscribe", __name__, url_prefix="/apis/<api>/<version>")
@@ -44,7 +44,7 @@ def _page(api: str, version: str, typed: dict[str, str], errors: dict[str, str])
     found, inside = shown_version(api, version)
     plans = [
         (f"{product.name}/{plan.name}", product, plan)
-        for product in open_to_me("production").products_with(api)
+        for product in open_to_me(environments().live).products_with(api)
         for plan in product.plans
     ]
     return render(

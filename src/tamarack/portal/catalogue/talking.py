@@ -17,7 +17,7 @@ from tamarack.core.types import Frozen, problems_of
 from tamarack.portal.catalogue.one_api import subscribed, view_of
 from tamarack.portal.catalogue.reference import head_values
 from tamarack.portal.often import a_node, nobody_answers, often_words
-from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
+from tamarack.portal.page import acting, me, my_application, offered_live, render, requires, shown_version
 from tamarack.web.application import settings_of
 from tamarack.web.outgoing.talking import Told, talk
 
@@ -54,7 +54,7 @@ def can_talk(version: Version) -> bool:
 def page(api: str, version: str) -> Any:
     found, inside = _found(api, version)
     ready = [(one, sub) for one, sub in subscribed(found.name) if sub.state == "active"]
-    models = dict.fromkeys(one.model for one in models_shown(offered("production"), found, inside))
+    models = dict.fromkeys(one.model for one in models_shown(offered_live(), found, inside))
     return render(
         "catalogue/reference/talk.html", **head_values(found, inside), tab="talk", ready=ready, models=list(models)
     )

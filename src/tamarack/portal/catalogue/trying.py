@@ -9,7 +9,6 @@ from flask import Blueprint, abort, current_app, request
 from pydantic import ValidationError
 
 from tamarack.core.carrying.refusals import REASONS, Reason
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.configuration.model import Api, Version
 from tamarack.core.documents.json_text import value_of
 from tamarack.core.openapi.reference import OperationView
@@ -25,7 +24,7 @@ from tamarack.portal.often import a_node, nobody_answers, often_words
 from tamarack.portal.page import acting, me, my_application, offered, render, requires, shown_version
 from tamarack.store.applications import sharing
 from tamarack.store.applications.tables import Application
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, settings_of
 from tamarack.web.outgoing.sending import send
 
 pages = Blueprint("trying", __name__, url_prefix="/apis/<api>/<version>")
@@ -41,7 +40,7 @@ class Try:
     values: dict[str, str]
     body: str = ""
     media: str = ""
-    environment: str = "test"
+    environment: str = ""
     caller: str = ""
     """The id of an application, or what to show instead of one."""
     ways: list[ShownWay] = field(default_factory=list)
@@ -62,10 +61,14 @@ def blank_try(api: Api, version: Version, view: OperationView) -> Try:
     values = {
         f"{one.place}.{one.name}": one.example if one.required or one.place == "path" else "" for one in view.parameters
     }
-    there = [where for where in ENVIRONMENTS if offered(where).api(api.name) is not None]
-    # One that is subscribed here comes first, in test before production: the call should work as it stands.
-    ready = [(one, sub.environment) for one, sub in subscribed(api.name) if sub.state == "active"]
-    ready.sort(key=lambda pair: list(ENVIRONMENTS).index(pair[1]))
+    there = [where for where in environments() if offered(where).api(api.name) is not None]
+    # One that is subscribed here comes first, in the order of the environments: the call should work as it stands.
+    ready = [
+        (one, sub.environment)
+        for one, sub in subscribed(api.name)
+        if sub.state == "active" and sub.environment in environments()
+    ]
+    ready.sort(key=lambda pair: environments().names.index(pair[1]))
     first = ready[0] if ready else None
     return Try(
         values,

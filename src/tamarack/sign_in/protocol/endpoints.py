@@ -19,7 +19,7 @@ from tamarack.store.sign_in import log
 from tamarack.store.sign_in.clients import CLIENT, CODE, DEVICE, GRANTS, REFRESH
 from tamarack.store.sign_in.profile import CLAIMS
 from tamarack.store.sign_in.tables import Directory, EndUser, SignInGrant
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 
 pages = Blueprint("endpoints", __name__)
 
@@ -197,7 +197,7 @@ def metadata(directory: str) -> Any:
 def described(directory: Directory) -> dict[str, Any]:
     """A directory's metadata."""
     issuer = issuer_of(directory)
-    known = {one for environment in ("production", "test") for one in audience(environment).scopes}
+    known = {one for environment in environments() for one in audience(environment).scopes}
     methods = ["client_secret_basic", "client_secret_post", "none"]
     return {
         "issuer": issuer,

@@ -44,9 +44,9 @@ def announce(
         raise NotPossible("Only the subscribers of an API can be chosen; choose the API too.", "readers")
     named = running.api(api)
     if api and named is None:
-        raise NotPossible(f"No API {api!r} runs in production.", "api")
+        raise NotPossible(f"No API {api!r} runs in the live environment.", "api")
     if version and (named is None or named.version(version) is None):
-        raise NotPossible(f"{api} has no version {version!r} in production.", "version")
+        raise NotPossible(f"{api} has no version {version!r} in the live environment.", "version")
     made = Announcement(api=api, version=version, title=title, text=text, readers=readers, made_by=actor.name)
     session.add(made)
     session.flush()

@@ -14,6 +14,7 @@ from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import WORKER, Actor
 from tamarack.store.columns import now
 from tamarack.store.draft import queries as drafting
+from tamarack.store.environments.queries import known
 from tamarack.store.errors import NotPossible
 from tamarack.store.life_cycle.tables import PlannedStep
 from tamarack.store.mail.tables import Mail
@@ -129,6 +130,7 @@ def give_up(session: Session, step: PlannedStep, why: str) -> None:
 
 
 def _roll_out(session: Session, actor: Actor, step: PlannedStep) -> tuple[int, Api, Version]:
+    rolling.lock(session)
     running = rolling.running_configuration(session, step.environment)
     api = running.api(step.api)
     version = api.version(step.version) if api is not None else None
@@ -142,7 +144,7 @@ def _roll_out(session: Session, actor: Actor, step: PlannedStep) -> tuple[int, A
         update={"apis": tuple(changed if one.name == api.name else one for one in running.apis)}
     )
     note = f"planned: {api.title} {version.version} becomes {step.state}"
-    rollout = rolling.roll_out_step(session, actor, step.environment, configuration, note)
+    rollout = rolling.roll_out_this(session, actor, step.environment, configuration, note)
     drafted = drafting.load_configuration(session).api(step.api)
     same = drafted.version(step.version) if drafted is not None else None
     if drafted is not None and same is not None and same.state == version.state:
@@ -163,9 +165,9 @@ def _announce(session: Session, step: PlannedStep, api: Api, version: Version, p
 
     Of a preview for invited organizations nothing is said: others do not see it.
     """
-    if step.environment != "production" or version.by_invitation:
+    if step.environment != known(session).live or version.by_invitation:
         return
-    running = rolling.running_configuration(session, "production")
+    running = rolling.running_configuration(session, step.environment)
     title = f"Version {version.version} is {version.state}"
     readers = "everyone" if version.state in ("published", "preview") else "subscribers"
     text = f"Version {version.version} of {api.title} is {version.state} now. {MEANING[version.state].callers}"

@@ -45,7 +45,7 @@ class PlannedStep(SQLModel, table=True):
     api: str = Field(index=True)
     version: str
     state: str
-    environment: str = "production"
+    environment: str
     at: datetime = Moment(index=True)
     made_by: str = ""
     made_at: datetime = Moment()

@@ -8,7 +8,6 @@ from typing import NamedTuple
 from sqlalchemy import text
 from sqlmodel import Session, col, select
 
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.identity.credentials import make_key
 from tamarack.core.nodes.joining import (
     JOIN_PREFIX,
@@ -23,6 +22,7 @@ from tamarack.core.text import one_line
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
+from tamarack.store.environments.queries import known
 from tamarack.store.errors import NotPossible
 from tamarack.store.nodes.tables import JoinToken, Node
 
@@ -43,12 +43,13 @@ def _digest(value: str) -> str:
 
 def make_token(session: Session, actor: Actor, environment: str, labels: str = "") -> NewToken:
     """A token by which one node may join an environment. Raises `NotPossible`."""
-    if environment not in ENVIRONMENTS:
-        raise NotPossible(f"{environment!r} is not an environment; choose one of {', '.join(ENVIRONMENTS)}.")
+    there = known(session)
+    if environment not in there:
+        raise NotPossible(f"{environment[:40]!r} is not an environment; there are {there.said}.", "environment")
     try:
         named = labels_of(labels)
     except ValueError as error:
-        raise NotPossible(str(error)) from error
+        raise NotPossible(str(error), "labels") from error
     value = make_key(secrets.token_bytes(96), JOIN_PREFIX)
     row = JoinToken(
         digest=_digest(value), environment=environment, labels=named, made_by=actor.name,

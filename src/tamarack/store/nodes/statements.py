@@ -25,6 +25,8 @@ WHERE_THINGS_ARE = """
 """
 """One row: the newest item's number, the newest rollout's, and what the node is asked to do."""
 
+ENVIRONMENTS = "SELECT name FROM environment WHERE removed_at IS NULL ORDER BY place"
+
 ITEMS = f"SELECT seq, kind, key, body FROM feed_item WHERE seq > %(after)s ORDER BY seq LIMIT {AT_ONCE}"  # noqa: S608
 
 ROLLOUT = """

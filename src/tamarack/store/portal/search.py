@@ -1,4 +1,4 @@
-"""The portal's search: what is rolled out to production, as words in PostgreSQL (full text search, English)."""
+"""The portal's search: what runs in the live environment, as words in PostgreSQL (full text search, English)."""
 
 import re
 from collections.abc import Collection, Iterator
@@ -13,6 +13,7 @@ from tamarack.core.openapi.reference import outline_texts
 from tamarack.core.portal.markdown_words import markdown_words
 from tamarack.store.documents.queries import document_tree
 from tamarack.store.documents.tables import Document
+from tamarack.store.environments.queries import known
 from tamarack.store.portal.search_table import CatalogueEntry
 from tamarack.store.rollouts.tables import Rollout
 
@@ -33,21 +34,22 @@ def index(session: Session, configuration: Configuration) -> None:
 def index_if_missing(session: Session) -> None:
     """Make the search of an installation that rolled out before there was one."""
     if session.exec(select(CatalogueEntry.id).limit(1)).first() is None:
-        configuration = _in_production(session)
+        configuration = _live(session)
         if configuration is not None:
             index(session, configuration)
 
 
 def index_again_with(session: Session, document: str) -> None:
-    """Make the search anew where what is in production has this document, which was read just now."""
-    configuration = _in_production(session)
+    """Make the search anew where what runs in the live environment has this document, which was read just now."""
+    configuration = _live(session)
     used = [version.document for api in (configuration.apis if configuration else ()) for version in api.versions]
     if configuration is not None and document in used:
         index(session, configuration)
 
 
-def _in_production(session: Session) -> Configuration | None:
-    newest = select(Rollout).where(Rollout.environment == "production").order_by(col(Rollout.number).desc()).limit(1)
+def _live(session: Session) -> Configuration | None:
+    live = known(session).live
+    newest = select(Rollout).where(Rollout.environment == live).order_by(col(Rollout.number).desc()).limit(1)
     rollout = session.exec(newest).first()
     return Configuration.model_validate(rollout.configuration) if rollout is not None else None
 

@@ -1,4 +1,4 @@
-"""What the portal's search looks through: one row for each API, operation and page that is rolled out to production."""
+"""What the portal's search looks through: one row for each API, operation and page of the live environment."""
 
 from typing import Any
 

@@ -8,6 +8,7 @@ from sqlmodel import Session, col, select
 
 from tamarack.core.configuration.model import Configuration, check_in, key_sets_used
 from tamarack.core.configuration.snapshot import compile_snapshot
+from tamarack.core.environments.named_in import unknown_environments
 from tamarack.core.graphql.views.unfit import view_problems
 from tamarack.core.life_cycle.states import impossible_steps
 from tamarack.core.types import Problem
@@ -16,7 +17,8 @@ from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.documents import queries as documents
 from tamarack.store.draft.queries import dump, load_configuration
-from tamarack.store.errors import StoreError
+from tamarack.store.environments.queries import known
+from tamarack.store.errors import NotPossible, StoreError
 from tamarack.store.feed.wake import notify
 from tamarack.store.keys import key_sets
 from tamarack.store.portal import search as catalogue
@@ -61,26 +63,32 @@ def roll_out(session: Session, actor: Actor, environment: str, note: str = "") -
 
     Raises `NotFit` where the draft has problems, or takes a version a step that it may not take from what runs.
     """
-    _lock(session)  # before the draft is read: what is sent is the draft as it is when its number is given
+    lock(session)  # before the draft is read: what is sent is the draft as it is when its number is given
     draft = load_configuration(session)
-    impossible = impossible_steps(running_configuration(session, environment), draft)
-    if impossible:
-        raise NotFit(impossible)
+    _possible(session, environment, draft)
     return _send(session, actor, environment, draft, note, None)
 
 
-def roll_out_step(session: Session, actor: Actor, environment: str, configuration: Configuration, note: str) -> Rollout:
-    """Send what runs with a step of a version taken; the draft has no part in it. Raises `NotFit`."""
-    _lock(session)
-    impossible = impossible_steps(running_configuration(session, environment), configuration)
-    if impossible:
-        raise NotFit(impossible)
+def roll_out_this(session: Session, actor: Actor, environment: str, configuration: Configuration, note: str) -> Rollout:
+    """Send another configuration than the draft: what runs with a step of a version taken, or what runs elsewhere.
+
+    Raises `NotFit`, as `roll_out` does. Whoever calls it holds `lock`, taken before they read what they send.
+    """
+    _possible(session, environment, configuration)
     return _send(session, actor, environment, configuration, note, None)
+
+
+def _possible(session: Session, environment: str, configuration: Configuration) -> None:
+    """Raises `NotFit` for environments that there are not, and for steps of versions that may not be taken."""
+    problems = unknown_environments(configuration, known(session))
+    problems += impossible_steps(running_configuration(session, environment), configuration)
+    if problems:
+        raise NotFit(problems)
 
 
 def roll_back(session: Session, actor: Actor, number: int) -> Rollout:
     """Send an earlier rollout's configuration to its environment again, under a new number."""
-    _lock(session)
+    lock(session)
     earlier = session.get(Rollout, number)
     if earlier is None:
         raise LookupError(f"there is no rollout {number}")
@@ -89,7 +97,7 @@ def roll_back(session: Session, actor: Actor, number: int) -> Rollout:
     return _send(session, actor, earlier.environment, configuration, note, number)
 
 
-def _lock(session: Session) -> None:
+def lock(session: Session) -> None:
     """One rollout at a time, so that numbers become visible in their order and no node skips one."""
     session.connection().execute(text("SELECT pg_advisory_xact_lock(hashtext('tamarack rollout'))"))
 
@@ -102,6 +110,9 @@ def _send(
     note: str,
     back_to: int | None,
 ) -> Rollout:
+    if environment not in known(session):
+        raise NotPossible(f"There is no environment {environment[:40]!r}; it was removed meanwhile.", "environment")
+
     def tree(sha256: str) -> dict[str, Any]:
         return documents.document_tree(session, sha256)
 
@@ -125,7 +136,7 @@ def _send(
     )
     session.add(rollout)
     session.flush()
-    if environment == "production":
+    if environment == known(session).live:
         catalogue.index(session, configuration)
     action = "roll back" if back_to is not None else "roll out"
     auditing.record(session, actor, action, environment, number=rollout.number, note=note)

@@ -9,13 +9,13 @@ from typing import Any
 
 from sqlmodel import Session, col, select
 
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.identity.sealing import NONCE_BYTES, seal, unseal
 from tamarack.core.identity.secret_facts import SecretFacts
 from tamarack.core.types import NAME_PATTERN
 from tamarack.store.audit import log as auditing
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
+from tamarack.store.environments.queries import known
 from tamarack.store.errors import NotPossible
 from tamarack.store.export.tables import Export
 from tamarack.store.feed import items as feeding
@@ -86,7 +86,7 @@ def set_secret(
     if not re.match(NAME_PATTERN, name):
         message = f"{name!r} is not a name: lower-case letters, digits and hyphens, from a letter on."
         raise NotPossible(message, "name")
-    if environment not in ("", *ENVIRONMENTS):
+    if environment and environment not in known(session):
         raise NotPossible(f"{environment!r} is not an environment.", "environment")
     raw = value.encode()
     if not raw:
@@ -147,6 +147,16 @@ def remove_secret(session: Session, actor: Actor, name: str) -> None:
     auditing.record(session, actor, "remove secret", name)
 
 
+def drop_values_for(session: Session, actor: Actor, name: str, environment: str) -> None:
+    """Remove the values that a secret has for one environment alone; nodes forget them within a second."""
+    for value in values_of(session, name):
+        if value.environment == environment:
+            session.delete(value)
+    session.flush()
+    publish(session, name)
+    auditing.record(session, actor, "remove secret's values", name, environment=environment)
+
+
 def publish(session: Session, name: str) -> None:
     """Tell the nodes a secret's values, sealed as they are."""
     values: dict[str, list[dict[str, Any]]] = {}
@@ -157,12 +167,12 @@ def publish(session: Session, name: str) -> None:
 
 
 def value_in_force(session: Session, key: bytes, name: str) -> str:
-    """The value that programs of the installation use themselves: that for all environments, or production's.
+    """The value that programs of the installation use themselves: that for all environments, or the live one's.
 
     Raises NotPossible where there is none.
     """
     newest = [value for value in values_of(session, name) if value.until is None]
-    for environment in ("", "production"):
+    for environment in ("", known(session).live):
         found = next((value for value in newest if value.environment == environment), None)
         if found is not None:
             return unseal(found.sealed, key, about(name)).decode()

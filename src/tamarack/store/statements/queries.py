@@ -13,15 +13,19 @@ from tamarack.core.traffic.where import Where
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.audit.log import Actor, record
 from tamarack.store.columns import now
+from tamarack.store.environments.queries import known
 from tamarack.store.errors import NotPossible
 from tamarack.store.people.tables import Organization
 from tamarack.store.statements.tables import IssuedStatement, StatementAdjustment, SubscriptionPeriod
 from tamarack.store.traffic.reading import Question, answer
 
-CHARGED_IN = "production"
-"""Calls in other environments are not charged, and stand in no statement."""
 MOST_LINES = 100_000
 MOST_AMOUNT = Decimal("1000000000")
+
+
+def charged_in(session: Session) -> str:
+    """The environment whose calls are charged: the live one. Those of others stand in no statement."""
+    return known(session).live
 
 
 def note_period(session: Session, subscription: Subscription) -> None:
@@ -45,7 +49,7 @@ def days_in_force(session: Session, organization: Organization, month: str) -> d
     query = (
         select(Application.name, Subscription.product, SubscriptionPeriod)
         .where(Application.organization_id == organization.id, Subscription.application_id == Application.id)
-        .where(SubscriptionPeriod.subscription_id == Subscription.id, Subscription.environment == CHARGED_IN)
+        .where(SubscriptionPeriod.subscription_id == Subscription.id, Subscription.environment == charged_in(session))
         .where(SubscriptionPeriod.first < last)
         .where(col(SubscriptionPeriod.last).is_(None) | (col(SubscriptionPeriod.last) > first))
     )
@@ -63,7 +67,7 @@ def days_in_force(session: Session, organization: Organization, month: str) -> d
 def uses(session: Session, organization: Organization, month: str) -> list[Use]:
     """What an organization's applications used in a month."""
     first, last = month_of(month)
-    where = [Where(field="environment", how="is", values=(CHARGED_IN,)),
+    where = [Where(field="environment", how="is", values=(charged_in(session),)),
              Where(field="organization", how="is", values=(organization.name,))]  # fmt: skip
     asked = Question(first, last, where, ("application", "plan", "api", "model"), most=MOST_LINES,
                      sums=("refused", "failed", "prompt_tokens", "completion_tokens"))  # fmt: skip

@@ -7,7 +7,6 @@ from typing import Any
 from flask import abort, current_app, request, session
 from werkzeug.datastructures import MultiDict
 
-from tamarack.core.configuration.environments import ENVIRONMENTS
 from tamarack.core.identity.credentials import KIND_TITLES, CredentialKind, state_of
 from tamarack.store.applications import credentials as store
 from tamarack.store.applications.credentials import MadeCredential, Wanted
@@ -15,7 +14,7 @@ from tamarack.store.applications.tables import Application, Credential
 from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
-from tamarack.web.application import db, settings_of
+from tamarack.web.application import db, environments, settings_of
 from tamarack.web.numbers import whole
 from tamarack.web.once import NEW_KEYS
 
@@ -49,7 +48,7 @@ def shown(credential: Credential) -> Typed:
 
 def blank(kind: str = "api-key") -> Typed:
     """What the form of a new credential shows."""
-    return Typed(dict.fromkeys(_FIELDS, "") | {"kind": kind, "environment": ENVIRONMENTS[-1]})
+    return Typed(dict.fromkeys(_FIELDS, "") | {"kind": kind, "environment": environments().live})
 
 
 def _lines(text: str) -> tuple[str, ...]:
@@ -95,7 +94,7 @@ def make(actor: Actor, application: Application, kinds: tuple[str, ...]) -> tupl
     """Make the credential that was asked for; its value is put by for the next page to show once."""
     wanted, typed = _read(request.form)
     environment = typed.values["environment"]
-    if environment not in ENVIRONMENTS:
+    if environment not in environments():
         abort(400, f"{environment!r} is not an environment.")
     if wanted is None:
         return None, typed

@@ -1,0 +1,1 @@
+"""Environments: the track that a change takes, what one is, comparing two, and removing one."""
