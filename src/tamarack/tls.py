@@ -4,6 +4,7 @@ without a restart and without touching a connection that was made.
 
 from __future__ import annotations
 
+import os
 import ssl
 import time
 from collections.abc import Callable, Sequence
@@ -100,6 +101,37 @@ def _server_context(pair: Pair) -> ssl.SSLContext:
         files = pair.certificate if pair.certificate == pair.key else f"{pair.certificate} with {pair.key}"
         raise CannotServe(f"{files}: {getattr(error, 'reason', None) or error.strerror or error}") from error
     return context
+
+
+class CannotShow(CannotServe):
+    """A certificate for a target cannot be shown; the message says what is wrong."""
+
+
+def client_context(verify: bool = True, authorities: str = "", shown: bytes = b"") -> ssl.SSLContext:
+    """How a target is talked to over TLS: who may sign its certificate (PEM; empty for those that the system knows),
+    and the certificate with its key (PEM) that is shown to it. Raises `CannotShow`."""
+    context = ssl.create_default_context(cadata=authorities or None)
+    if not verify:
+        context.check_hostname = False
+        context.verify_mode = ssl.CERT_NONE
+    if shown:
+        _load(context, shown)
+    return context
+
+
+def _load(context: ssl.SSLContext, shown: bytes) -> None:
+    """The ssl module reads certificates from files alone: this one is in memory, and gone when it was read."""
+    memory = os.memfd_create("certificate")
+    try:
+        with open(memory, "wb", closefd=False) as file:
+            file.write(shown)
+        path = f"/proc/self/fd/{memory}"
+        context.load_cert_chain(path, path, password=lambda: b"")
+    except (OSError, ssl.SSLError, ValueError) as error:
+        reason = getattr(error, "reason", None) or getattr(error, "strerror", None) or error
+        raise CannotShow(f"holds no certificate with its key in PEM ({reason})") from error
+    finally:
+        os.close(memory)
 
 
 def _names_of(path: Path) -> list[str]:

@@ -4,13 +4,16 @@ import io
 import re
 import zipfile
 from datetime import UTC, datetime
+from pathlib import Path
 
 import psycopg
 import pytest
 from flask.testing import FlaskClient
 from sqlmodel import Session, select
 
+from certificates import Authority
 from core.traffic.test_traffic import record
+from gateway.test_target_tls import SecureBackend
 from helpers import sign_in
 from sign_in.passengers import Passengers
 from tamarack.core.configuration.model import Configuration
@@ -359,3 +362,43 @@ def test_explain_counts_a_client_of_the_sign_in_service_among_what_can_be_shown(
     world.add(passengers.phone)
     world.commit()
     assert "has 1 client in force that is taken here" in asked()
+
+
+def test_a_backend_over_tls_is_tested_with_its_authority_and_the_certificate_it_is_shown(
+    admin: FlaskClient, world: Session, settings: Settings, tmp_path: Path
+) -> None:
+    authority = Authority(tmp_path)
+    backend = SecureBackend(authority.sign("backend.pem", "localhost"), authority.path)
+    crew = authority.sign("crew.pem", "crew").read_text()
+    form = {
+        "name": "crew", "targets": f"https://localhost:{backend.port}", "verify_tls": "yes", "act": "test",
+        "authorities": authority.pem, "certificate_secret": "crew-certificate",
+    }  # fmt: skip
+    try:
+        assert "has no value for production" in admin.post("/backends/new", data=form).text
+        secret = {"name": "crew-certificate", "value": crew}
+        admin.post("/settings/secrets/", data=secret)
+        assert "may not be shown to https://localhost" in admin.post("/backends/new", data=form).text
+        admin.post("/settings/secrets/", data=secret | {"hosts": "localhost"})
+        assert "answered 200" in admin.post("/backends/new", data=form).text
+        assert "PRIVATE KEY" not in admin.post("/backends/new", data=form).text
+        admin.post("/settings/secrets/", data=secret | {"value": "no certificate at all"})
+        assert "holds no certificate with its key in PEM" in admin.post("/backends/new", data=form).text
+    finally:
+        backend.close()
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [({"authorities": "x"}, "no certificate can be read"), ({"verify_tls": ""}, "certificates are not verified"),
+     ({"targets": "http://127.0.0.1:9"}, "shown over TLS alone")],
+)  # fmt: skip
+def test_what_cannot_be_of_tls_is_told_at_its_field(
+    admin: FlaskClient, tmp_path: Path, change: dict[str, str], words: str
+) -> None:
+    form = {"name": "crew", "targets": "https://localhost:9", "verify_tls": "yes", "act": "save",
+            "authorities": Authority(tmp_path).pem, "certificate_secret": "crew-certificate"}  # fmt: skip
+    changed = {name: value for name, value in (form | change).items() if value}
+    answer = admin.post("/backends/new", data=changed)
+    assert answer.status_code == 422
+    assert words in answer.text

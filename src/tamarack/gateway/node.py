@@ -155,9 +155,9 @@ async def serve(
     misfits = MisfitCount(environment)
     limit, every_s = settings.spool_limit_mb * 1_000_000, settings.record_every_ms / 1000
     recorder = Recorder(home / "spool", limit, every_s, used, misfits, FieldUse(environment))
-    upstream = PooledUpstream(settings.reach)
     directory = CallerDirectory(who.keys.pepper, environment)
     material = Material(environment, lambda sealed, about: unseal(sealed, who.keys.sealing, about))
+    upstream = PooledUpstream(settings.reach, material.secret)
     counters = MemoryCounters()
     if not settings.redis:
         for _, id, key, start, _, _, many in kept.quotas(time.time()):

@@ -1,10 +1,13 @@
 """Configuration: what fits together, and errors that name the value and the mend."""
 
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import pytest
 from pydantic import ValidationError
 
+from certificates import Authority
 from helpers import configuration
 from tamarack.core.configuration.backend import Backend
 from tamarack.core.configuration.difference import difference
@@ -101,6 +104,8 @@ def test_what_is_written_without_defaults_reads_back_the_same() -> None:
     assert Configuration.model_validate(made.model_dump(mode="json", exclude_defaults=True)) == made
 
 
+with TemporaryDirectory() as _FOLDER:
+    AUTHORITY = Authority(Path(_FOLDER)).pem
 BACKEND = {"name": "timetable", "targets": [{"address": "http://127.0.0.1:9"}]}
 RESERVED = {"address": "http://127.0.0.1:9", "capacity": 9000}
 OTHERWISE: dict[str, dict[str, Any]] = {
@@ -115,6 +120,8 @@ OTHERWISE: dict[str, dict[str, Any]] = {
     "turned_away": {"turned_away": "ask the next target"}, "models": {"models": ["notices = quay-notices-1"]},
     "kept_for": {"targets": [RESERVED], "kept_for": ["passage/skiff"]},
     "kept_from": {"kept_from": 60},
+    "authorities": {"authorities": AUTHORITY},
+    "certificate_secret": {"targets": [{"address": "https://127.0.0.1:9"}], "certificate_secret": "a"},
     "targets": {"targets": [{"address": "http://127.0.0.1:9", "weight": 3, "priority": 2, "environments": ["test"],
                               "secret": "own"}], "sign_in": "bearer", "sign_in_secret": "a"},
 }  # fmt: skip

@@ -10,9 +10,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from certificates import Authority
 from gateway.harness import KEY, Node, running
 from gateway.test_carry import PATH, answering
-from gateway.wire.certificates import Authority
 from helpers import configuration
 from tamarack.core.http.server_names import chosen, is_for
 from tamarack.gateway.upstream.scripted import ScriptedUpstream

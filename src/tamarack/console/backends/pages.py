@@ -1,5 +1,6 @@
 """Backends: the services that are published, their targets, and the test of the connection."""
 
+import ssl
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -13,15 +14,18 @@ from tamarack.core.balancing.health import HealthRules
 from tamarack.core.configuration.backend import Backend, Target
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.environments.named_in import unknown_environments
+from tamarack.core.identity.secret_facts import may_go_to
 from tamarack.core.text import in_words
 from tamarack.core.types import Problem, problems_of
 from tamarack.store.audit import log as auditing
 from tamarack.store.draft import queries as drafting
 from tamarack.store.draft.queries import EditedMeanwhile
+from tamarack.store.errors import NotPossible
 from tamarack.store.nodes import queries as known_nodes
 from tamarack.store.rollouts.tables import TargetChange
 from tamarack.store.rollouts.target_changes import target_changes
 from tamarack.store.secrets import queries as secret_store
+from tamarack.tls import CannotShow, client_context
 from tamarack.web.application import db, environments, settings_of
 from tamarack.web.numbers import whole
 from tamarack.web.outgoing.asking import probe
@@ -60,6 +64,7 @@ def _form(**values: Any) -> str:
         health_fields=HEALTH_FIELDS,
         part_fields=[f"breaker_{one[0]}" for one in BREAKER_FIELDS] + [f"health_{one[0]}" for one in HEALTH_FIELDS],
         secrets=_secrets(),
+        certificate_choices=[("", "none"), *((one, one) for one in _secrets())],
         **values,
     )
 
@@ -88,9 +93,10 @@ _GROUPS: dict[str, type[BaseModel]] = {"breaker": BreakerRules, "health": Health
 """Parts of a backend that are there or not, each with its fields."""
 _LINES = ("targets", "models", "kept_for")
 """Fields with one thing a line."""
+_TLS = ("authorities", "certificate_secret")
 _PLAIN = ("name", "summary", "targets", "connect_timeout_ms", "read_timeout_ms", "first_timeout_ms",
           "whole_timeout_ms", "turned_away", "models", "kept_for", "kept_from", "sharing", "same_for", "same_header",
-          "sign_in", "sign_in_name", "sign_in_secret")  # fmt: skip
+          "sign_in", "sign_in_name", "sign_in_secret", "authorities", "certificate_secret")  # fmt: skip
 
 
 def _shown(backend: Backend | None) -> dict[str, Any]:
@@ -100,7 +106,7 @@ def _shown(backend: Backend | None) -> dict[str, Any]:
         "first_timeout_ms": "0", "whole_timeout_ms": "0",
         "turned_away": "answer the caller", "models": "", "kept_for": "", "kept_from": "80",
         "sharing": "by weight", "same_for": "", "same_header": "", "sign_in": "none", "sign_in_name": "",
-        "sign_in_secret": "", "verify_tls": True,
+        "sign_in_secret": "", "authorities": "", "certificate_secret": "", "verify_tls": True,
     }  # fmt: skip
     if backend is not None:
         shown |= {name: str(getattr(backend, name)) for name in _PLAIN if name not in _LINES}
@@ -191,7 +197,7 @@ def _place_of(problem: Problem) -> tuple[str, str]:
     if field in _GROUPS and len(path) > 1:
         return f"{field}_{path[1]}", message
     whole = message.partition(": ")
-    if not path and whole[0] in _LINES:
+    if not path and whole[0] in (*_LINES, *_TLS):
         return whole[0], whole[2]
     if field not in _LINES:
         return field, message
@@ -324,12 +330,31 @@ def _test(backend: Backend) -> dict[str, Any]:
     settings = settings_of(current_app)
     timeout_s = min(10.0, backend.connect_timeout_ms / 1000 + 3)
     found = {
-        target.address: probe(target.address, settings.reach, backend.verify_tls, timeout_s)
+        target.address: probe(target.address, settings.reach, lambda: _tls_to(backend, target), timeout_s)  # noqa: B023
         for target in backend.targets
     }
     auditing.record(db(), acting(), "test connection", f"backend {backend.name}", targets=list(found))
     db().commit()
     return found
+
+
+def _tls_to(backend: Backend, target: Target) -> ssl.SSLContext:
+    """How a node would talk to a target over TLS. Raises `CannotShow`, also where a secret may not be shown to it."""
+    name = backend.certificate_at(target)
+    if not name:
+        return client_context(backend.verify_tls, backend.authorities)
+    where = next(iter(target.environments), environment())
+    facts = secret_store.facts_for(db(), where).get(name)
+    if facts is not None and not may_go_to(facts.hosts, target.address):
+        raise CannotShow(f"the secret {name!r} may not be shown to {target.address}")
+    try:
+        shown = secret_store.value_for(db(), settings_of(current_app).keys.credentials.sealing, name, where)
+    except NotPossible as error:
+        raise CannotShow(str(error)) from error
+    try:
+        return client_context(backend.verify_tls, backend.authorities, shown.encode())
+    except CannotShow as error:
+        raise CannotShow(f"the secret {name!r} {error}") from error
 
 
 @pages.post("/<name>/remove")

@@ -26,7 +26,10 @@ def route_to(
     knows = backend.breaker is not None or backend.health is not None or fewest
     choices = []
     for one in backend.targets:
-        target = target_at(one.address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls)
+        target = target_at(
+            one.address, backend.connect_timeout_ms, backend.read_timeout_ms, backend.verify_tls,
+            backend.authorities, backend.certificate_secret,
+        )  # fmt: skip
         state = states.of(backend.name, target, backend.breaker, backend.health, now) if knows else None
         rules = CapacityRules(one.capacity, backend.kept_from, frozenset(backend.kept_for))
         capacity = Capacity(rules) if one.capacity else None

@@ -11,6 +11,7 @@ from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
 from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.http.names import header_name
+from tamarack.core.identity.certificates import authorities_in
 from tamarack.core.identity.secret_names import SecretName
 from tamarack.core.language_models.offered_models import MOST_MODELS, ModelLine
 from tamarack.core.types import EnvironmentName, Frozen, Name, OneLine, Text
@@ -38,6 +39,11 @@ def _target_address(value: str) -> str:
     if parts.query or parts.fragment:
         raise ValueError(f"{value!r} may have a path but no query and no fragment")
     return value.strip().rstrip("/")
+
+
+def _authorities(value: str) -> str:
+    authorities_in(value)
+    return value
 
 
 class Target(Frozen):
@@ -83,6 +89,10 @@ class Backend(Frozen):
     whole_timeout_ms: int = Field(default=0, ge=0, le=3_600_000)
     """For a whole call, with all attempts; 0 for no such bound."""
     verify_tls: bool = True
+    authorities: Annotated[str, StringConstraints(strip_whitespace=True), AfterValidator(_authorities)] = ""
+    """Certificates (PEM) of who signs the targets' certificates; empty for those that the node's system knows."""
+    certificate_secret: SecretName = ""
+    """The secret that holds the certificate and the key (PEM) that the gateway shows over TLS; empty for none."""
     turned_away: TurnedAway = "answer the caller"
     """What becomes of a call that a target does not take: answered 429, or 503 with Retry-After."""
     models: tuple[ModelLine, ...] = Field(default=(), max_length=MOST_MODELS)
@@ -148,9 +158,26 @@ class Backend(Frozen):
             raise ValueError("signing in by basic needs a user name, without a colon (RFC 7617)")
         return self
 
+    @model_validator(mode="after")
+    def _over_tls(self) -> "Backend":
+        if self.authorities and not self.verify_tls:
+            raise ValueError(
+                "authorities: they say whose certificates are taken, and certificates are not verified; turn that on,"
+                " or leave them out"
+            )
+        if self.certificate_secret and not any(target.address.startswith("https:") for target in self.targets):
+            raise ValueError(
+                "certificate_secret: a certificate is shown over TLS alone, and no target is reached by https"
+            )
+        return self
+
     def secret_at(self, target: Target) -> str:
         """The name of the secret that the gateway signs in to a target with; empty for none."""
         return (target.secret or self.sign_in_secret) if self.sign_in != "none" else ""
+
+    def certificate_at(self, target: Target) -> str:
+        """The name of the secret whose certificate is shown to a target; empty for none."""
+        return self.certificate_secret if target.address.startswith("https:") else ""
 
     def targets_in(self, environment: str) -> tuple[Target, ...]:
         """The targets that serve an environment."""

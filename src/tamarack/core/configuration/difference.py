@@ -9,6 +9,7 @@ from tamarack.core.configuration.backend import Backend
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.placed import placements_of
 from tamarack.core.configuration.plans import Plan, Product
+from tamarack.core.identity.certificates import authorities_in
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.policies.written import WrittenPolicy
 from tamarack.core.written.kind import WrittenKind
@@ -99,6 +100,7 @@ def _backend(subject: str, old: Backend, new: Backend) -> list[Change]:
             "first_timeout_ms": "time until the answer begins (ms)",
             "whole_timeout_ms": "time of a whole call (ms)",
             "verify_tls": "verify TLS",
+            "certificate_secret": "it is shown the certificate of the secret",
             "turned_away": "a call that a target turns away:",
             "models": "models",
             "kept_for": "the last capacity is kept for",
@@ -111,6 +113,10 @@ def _backend(subject: str, old: Backend, new: Backend) -> list[Change]:
             "sign_in_secret": "it signs in with the secret",
         },
     )
+    if old.authorities != new.authorities:
+        signers = [tuple(one.subject for one in authorities_in(pem)) for pem in (old.authorities, new.authorities)]
+        was_signed, now_signed = (_shown(one or ("an authority that the system knows",)) for one in signers)
+        changes.append(Change("changed", subject, f"its certificates are signed by {now_signed}, not {was_signed}"))
     for part, words in (("breaker", "its breaker"), ("health", "its checks")):
         before, after = getattr(old, part), getattr(new, part)
         if before is None and after is not None:

@@ -583,12 +583,15 @@ def _misused(configuration: Configuration, environment: str, secrets: Mapping[st
     found = []
     for place, backend in enumerate(configuration.backends):
         for target in backend.targets_in(environment):
-            secret = backend.secret_at(target)
-            facts = secrets.get(secret) if secret else None
-            if facts is not None and not may_go_to(facts.hosts, target.address):
-                words = f"backend {backend.name}: the secret {secret!r} may not be sent to {target.address}"
-                message = f"{words}; whoever keeps secrets can add the host under Settings, Secrets"
-                found.append(Problem(path=("backends", place, "sign_in_secret"), message=message))
+            for field, secret, does in (
+                ("sign_in_secret", backend.secret_at(target), "sent"),
+                ("certificate_secret", backend.certificate_at(target), "shown"),
+            ):
+                facts = secrets.get(secret) if secret else None
+                if facts is not None and not may_go_to(facts.hosts, target.address):
+                    words = f"backend {backend.name}: the secret {secret!r} may not be {does} to {target.address}"
+                    message = f"{words}; whoever keeps secrets can add the host under Settings, Secrets"
+                    found.append(Problem(path=("backends", place, field), message=message))
     for name, least in least_secrets(configuration).items():
         if name in secrets and secrets[name].size < least:
             words = f"the secret {name!r} has {secrets[name].size} bytes"

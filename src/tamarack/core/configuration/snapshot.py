@@ -131,6 +131,8 @@ class SnapshotBackend(Frozen):
     sign_in: SignInKind = "none"
     sign_in_name: str = ""
     sign_in_secret: str = ""
+    authorities: str = ""
+    certificate_secret: str = ""
 
 
 class SnapshotPlan(Frozen):
@@ -287,6 +289,8 @@ def compile_snapshot(
                 sign_in=backend.sign_in,
                 sign_in_name=backend.sign_in_name,
                 sign_in_secret=backend.sign_in_secret,
+                authorities=backend.authorities,
+                certificate_secret=backend.certificate_secret,
             )
             for backend in configuration.backends
             if backend.targets_in(environment)

@@ -26,11 +26,22 @@ class Target:
     read_timeout_s: float
     verify_tls: bool
     label: str
+    authorities: str = ""
+    """Certificates (PEM) of who signs the target's; empty for those that the system knows."""
+    certificate: str = ""
+    """The name of the secret with the certificate and key that are shown to it; empty for none."""
 
 
 @lru_cache(maxsize=4096)
-def target_at(address: str, connect_timeout_ms: int, read_timeout_ms: int, verify_tls: bool = True) -> Target:
-    """Read a target's address and the time limits of its backend, in milliseconds."""
+def target_at(
+    address: str,
+    connect_timeout_ms: int,
+    read_timeout_ms: int,
+    verify_tls: bool = True,
+    authorities: str = "",
+    certificate: str = "",
+) -> Target:
+    """Read a target's address and the time limits of its backend, in milliseconds; see `Target` for the others."""
     parts = urlsplit(address)
     port = parts.port or (443 if parts.scheme == "https" else 80)
     authority = parts.netloc.encode()
@@ -45,4 +56,6 @@ def target_at(address: str, connect_timeout_ms: int, read_timeout_ms: int, verif
         read_timeout_s=read_timeout_ms / 1000,
         verify_tls=verify_tls,
         label=parts.netloc,
+        authorities=authorities,
+        certificate=certificate if parts.scheme == "https" else "",
     )

@@ -9,12 +9,15 @@ from __future__ import annotations
 import asyncio
 import socket
 import ssl
+from collections.abc import Callable
 
 from tamarack.core.carrying.needs import Ask, Failed
 from tamarack.core.http.reach import Reach
 from tamarack.core.http.target import Target
+from tamarack.core.identity.material import SecretHolder
 from tamarack.gateway.upstream.connection import TargetConnection
 from tamarack.gateway.upstream.interface import Exchange, Listener
+from tamarack.tls import CannotShow, client_context
 
 MOST_CONNECTIONS = 1024
 """Connections to one target."""
@@ -71,6 +74,8 @@ class Connecting:
                 await self._dial(connection)
         except NotReachable as error:
             failure = Failed("away", str(error))
+        except CannotShow as error:
+            failure = Failed("away", f"took no connection: {error}")
         except TimeoutError:
             failure = Failed("slow", f"took no connection within {within:g} s")
         except ssl.SSLError as error:
@@ -102,14 +107,15 @@ class Connecting:
         for address in addresses:
             if not pool.reach.allows(address, target.port):
                 raise NotReachable(f"leads to {address}, which may not be reached from here (TAMARACK_REACHABLE)")
+        tls = pool.tls()
         for place, address in enumerate(addresses):
             try:
                 await pool.loop.create_connection(
                     lambda: connection,
                     address,
                     target.port,
-                    ssl=pool.tls,
-                    server_hostname=target.host if pool.tls else None,
+                    ssl=tls,
+                    server_hostname=target.host if tls else None,
                 )
             except OSError:
                 if place == len(addresses) - 1:
@@ -121,7 +127,13 @@ class Connecting:
 class TargetConnections:
     """The connections to one target."""
 
-    def __init__(self, target: Target, loop: asyncio.AbstractEventLoop, reach: Reach) -> None:
+    def __init__(
+        self,
+        target: Target,
+        loop: asyncio.AbstractEventLoop,
+        reach: Reach,
+        certificate: SecretHolder | None = None,
+    ) -> None:
         self.target = target
         self.loop = loop
         self.reach = reach
@@ -132,12 +144,31 @@ class TargetConnections:
         """As exact as the sweep."""
         self.late = loop.time() + target.read_timeout_s
         """By when an answer to what is sent now has to be here; as exact as the sweep."""
-        self.tls: ssl.SSLContext | None = None
-        if target.scheme == "https":
-            self.tls = ssl.create_default_context()
-            if not target.verify_tls:
-                self.tls.check_hostname = False
-                self.tls.verify_mode = ssl.CERT_NONE
+        self._certificate = certificate
+        self._shown = certificate.generation if certificate is not None else 0
+        self._tls: ssl.SSLContext | None = None
+
+    def tls(self) -> ssl.SSLContext | None:
+        """How the target is talked to over TLS; None for one that is not. Raises `CannotShow`."""
+        target = self.target
+        if target.scheme == "https" and self._tls is None:
+            shown = self._certificate.value if self._certificate is not None else b""
+            if target.certificate and not shown:
+                raise CannotShow(f"the secret {target.certificate!r} is not set, and its certificate is to be shown")
+            try:
+                self._tls = client_context(target.verify_tls, target.authorities, shown)
+            except CannotShow as error:
+                raise CannotShow(f"the secret {target.certificate!r} {error}") from error
+        return self._tls
+
+    def _show_anew(self, certificate: SecretHolder) -> None:
+        """The certificate was replaced: connections on which the earlier one was shown are kept no longer."""
+        self._shown = certificate.generation
+        self._tls = None
+        while self.idle:
+            self.idle.pop().transport.abort()
+        for connection in self.busy:
+            connection.made_at -= OLDEST_S
 
     def ask(self, ask: Ask, listener: Listener) -> Exchange | Failed:
         """See `Upstream.ask`."""
@@ -194,6 +225,8 @@ class TargetConnections:
         """End exchanges whose time is up, and close what idles."""
         self.now = now
         self.late = now + self.target.read_timeout_s
+        if self._certificate is not None and self._certificate.generation != self._shown:
+            self._show_anew(self._certificate)
         for connection in [c for c in self.busy if c.deadline and now > c.deadline]:
             connection.expire()
         for connection in [c for c in self.busy if c.ends_at and now > c.ends_at]:
@@ -203,10 +236,12 @@ class TargetConnections:
 
 
 class PooledUpstream:
-    """An `Upstream` on kept connections, for one event loop."""
+    """An `Upstream` on kept connections, for one event loop. `secret` gives the holders of the certificates that are
+    shown to targets."""
 
-    def __init__(self, reach: Reach) -> None:
+    def __init__(self, reach: Reach, secret: Callable[[str], SecretHolder] | None = None) -> None:
         self._reach = reach
+        self._secret = secret
         self._targets: dict[Target, TargetConnections] = {}
         self._sweeping: asyncio.TimerHandle | None = None
         self._loop: asyncio.AbstractEventLoop | None = None
@@ -220,7 +255,12 @@ class PooledUpstream:
         if self._loop is None:
             self._loop = asyncio.get_running_loop()
             self._sweeping = self._loop.call_later(SWEEP_S, self._sweep)
-        opened = self._targets[target] = TargetConnections(target, self._loop, self._reach)
+        opened = self._targets[target] = TargetConnections(
+            target,
+            self._loop,
+            self._reach,
+            self._secret(target.certificate) if self._secret is not None and target.certificate else None,
+        )
         return opened
 
     def _sweep(self) -> None:

@@ -179,6 +179,16 @@ def value_in_force(session: Session, key: bytes, name: str) -> str:
     raise NotPossible(f"The secret {name!r} has no value; set it again.", "name")
 
 
+def value_for(session: Session, key: bytes, name: str, environment: str) -> str:
+    """The value that nodes of an environment use: its own, or that for all. Raises NotPossible where there is none."""
+    newest = [value for value in values_of(session, name) if value.until is None]
+    for whose in (environment, ""):
+        found = next((value for value in newest if value.environment == whose), None)
+        if found is not None:
+            return unseal(found.sealed, key, about(name)).decode()
+    raise NotPossible(f"The secret {name!r} has no value for {environment}; set it under Settings, Secrets.", "name")
+
+
 def drop_old_values(session: Session) -> int:
     """Remove values past their overlap; returns how many."""
     old = list(session.exec(select(SecretValue).where(col(SecretValue.until) < now())))

@@ -8,16 +8,21 @@ import http.client
 import socket
 import ssl
 import time
+from collections.abc import Callable
+from contextlib import ExitStack
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 from tamarack.core.documents.bounds import NotReadable
 from tamarack.core.documents.decoding import decode
 from tamarack.core.http.reach import Reach
+from tamarack.tls import CannotShow, client_context
 
 TIMEOUT_S = 5.0
 _MEND = "whoever runs this installation can open it with TAMARACK_REACHABLE="
 MOST_BYTES = 8_000_000
+
+Tls = Callable[[], ssl.SSLContext]
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,13 +77,11 @@ def _connect(addresses: list[str], port: int, timeout_s: float) -> socket.socket
     raise NotReached(f"no connection to {addresses[0]} port {port}: {last}")
 
 
-def _wrap(raw: socket.socket, host: str, verify: bool) -> ssl.SSLSocket:
-    context = ssl.create_default_context()
-    if not verify:
-        context.check_hostname = False
-        context.verify_mode = ssl.CERT_NONE
+def _wrap(raw: socket.socket, host: str, tls: Tls) -> ssl.SSLSocket:
     try:
-        return context.wrap_socket(raw, server_hostname=host)
+        return tls().wrap_socket(raw, server_hostname=host)
+    except CannotShow as error:
+        raise NotReached(str(error)) from error
     except (ssl.SSLError, OSError) as error:
         raise NotReached(f"TLS failed: {getattr(error, 'reason', None) or error}") from error
 
@@ -91,8 +94,9 @@ class _Prepared(http.client.HTTPConnection):
         self.sock = prepared
 
 
-def probe(address: str, reach: Reach, verify_tls: bool = True, timeout_s: float = TIMEOUT_S) -> list[ConnectionStep]:
-    """Reach an address step by step (name, TCP, TLS, HTTP); the list ends at the first step that fails."""
+def probe(address: str, reach: Reach, tls: Tls = client_context, timeout_s: float = TIMEOUT_S) -> list[ConnectionStep]:
+    """Reach an address step by step (name, TCP, TLS, HTTP); the list ends at the first step that fails. `tls` says how
+    it is talked to over TLS, and raises `CannotShow` where it cannot be."""
     try:
         scheme, host, port, path = _parts(address)
     except NotReached as error:
@@ -113,11 +117,11 @@ def probe(address: str, reach: Reach, verify_tls: bool = True, timeout_s: float 
         stage = "TCP"
         raw = _connect(addresses, port, timeout_s)
         note("TCP", True, f"port {port} takes connections")
-        with raw:
-            connected: socket.socket = raw
+        with ExitStack() as open_ones:
+            connected: socket.socket = open_ones.enter_context(raw)
             if secure:
                 stage = "TLS"
-                wrapped = _wrap(raw, host, verify_tls)
+                wrapped = open_ones.enter_context(_wrap(raw, host, tls))
                 note("TLS", True, f"{wrapped.version()}, {(wrapped.cipher() or ('?',))[0]}")
                 connected = wrapped
             stage = "HTTP"
@@ -141,8 +145,7 @@ def ask(
     """An address asked once, with at most 8 MB of its answer and a byte more. Raises `NotReached`."""
     scheme, host, port, path = _parts(address)
     raw = _connect(_resolve(host, port, reach), port, timeout_s)
-    with raw:
-        connected: socket.socket = _wrap(raw, host, True) if scheme == "https" else raw
+    with raw, _wrap(raw, host, client_context) if scheme == "https" else raw as connected:
         connected.settimeout(timeout_s)
         asked = _Prepared(host, port, connected)
         try:

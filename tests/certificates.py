@@ -3,6 +3,7 @@
 from datetime import UTC, datetime, timedelta
 from ipaddress import ip_address
 from pathlib import Path
+from typing import Any
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
@@ -10,6 +11,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
 DAY = timedelta(days=1)
+_KINDS: dict[str, Any] = {"uri": x509.UniformResourceIdentifier, "mail": x509.RFC822Name}
 
 
 def _name(text: str) -> x509.Name:
@@ -17,18 +19,23 @@ def _name(text: str) -> x509.Name:
 
 
 class Authority:
-    """Signs certificates for names and addresses."""
+    """Signs certificates for names and addresses; for `uri:…` and `mail:…` too."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, name: str = "Tests", lasts: timedelta = DAY) -> None:
         self.folder = folder
+        self._name, self._lasts = name, lasts
         self._key = ec.generate_private_key(ec.SECP256R1())
-        self._certificate = self._build("Tests", self._key, "Tests", None).sign(self._key, hashes.SHA256())
+        self._certificate = self._build(name, self._key, name, None, lasts).sign(self._key, hashes.SHA256())
         self.path = folder / "authority.pem"
-        self.path.write_bytes(self._certificate.public_bytes(serialization.Encoding.PEM))
+        self.path.write_text(self.pem)
+
+    @property
+    def pem(self) -> str:
+        return self._certificate.public_bytes(serialization.Encoding.PEM).decode()
 
     @staticmethod
     def _build(
-        subject: str, key: ec.EllipticCurvePrivateKey, issuer: str, names: list[str] | None
+        subject: str, key: ec.EllipticCurvePrivateKey, issuer: str, names: list[str] | None, lasts: timedelta
     ) -> x509.CertificateBuilder:
         now = datetime.now(UTC)
         made = (
@@ -38,12 +45,16 @@ class Authority:
             .public_key(key.public_key())
             .serial_number(x509.random_serial_number())
             .not_valid_before(now - DAY)
-            .not_valid_after(now + DAY)
+            .not_valid_after(now + lasts)
             .add_extension(x509.BasicConstraints(names is None, None), critical=True)
         )
         if names:
             alternatives: list[x509.GeneralName] = []
             for name in names:
+                kind, _, rest = name.partition(":")
+                if kind in _KINDS and rest:
+                    alternatives.append(_KINDS[kind](rest))
+                    continue
                 try:
                     alternatives.append(x509.IPAddress(ip_address(name)))
                 except ValueError:
@@ -54,7 +65,7 @@ class Authority:
     def sign(self, file: str, *names: str) -> Path:
         """A certificate for some names, with its key in the same file; returns the file."""
         key = ec.generate_private_key(ec.SECP256R1())
-        made = self._build(names[0], key, "Tests", list(names)).sign(self._key, hashes.SHA256())
+        made = self._build(names[0], key, self._name, list(names), self._lasts).sign(self._key, hashes.SHA256())
         path = self.folder / file
         part = path.with_suffix(".part")
         part.write_bytes(
