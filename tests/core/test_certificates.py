@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from certificates import Authority
-from tamarack.core.identity.certificates import MOST_AUTHORITIES, authorities_in, in_pem, of_der, shown
+from tamarack.core.certificates.certificate import MOST_AUTHORITIES, authorities_in, in_pem, of_der, shown
 
 
 @pytest.fixture

@@ -9,9 +9,9 @@ from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from tamarack.core.balancing.breaker import BreakerRules
 from tamarack.core.balancing.health import HealthRules
+from tamarack.core.certificates.certificate import authorities_in
 from tamarack.core.http.backend_sign_in import SignInKind
 from tamarack.core.http.names import header_name
-from tamarack.core.identity.certificates import authorities_in
 from tamarack.core.identity.secret_names import SecretName
 from tamarack.core.language_models.offered_models import MOST_MODELS, ModelLine
 from tamarack.core.types import EnvironmentName, Frozen, Name, OneLine, Text

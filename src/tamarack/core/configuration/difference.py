@@ -4,12 +4,12 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
+from tamarack.core.certificates.certificate import authorities_in
 from tamarack.core.configuration.audience import in_words
 from tamarack.core.configuration.backend import Backend
 from tamarack.core.configuration.model import Api, Configuration, Operation, Version
 from tamarack.core.configuration.placed import placements_of
 from tamarack.core.configuration.plans import Plan, Product
-from tamarack.core.identity.certificates import authorities_in
 from tamarack.core.policies import AnyPolicy, kind_of
 from tamarack.core.policies.written import WrittenPolicy
 from tamarack.core.written.kind import WrittenKind
