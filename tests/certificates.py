@@ -62,17 +62,24 @@ class Authority:
             made = made.add_extension(x509.SubjectAlternativeName(alternatives), critical=False)
         return made
 
-    def sign(self, file: str, *names: str) -> Path:
-        """A certificate for some names, with its key in the same file; returns the file."""
-        key = ec.generate_private_key(ec.SECP256R1())
-        made = self._build(names[0], key, self._name, list(names), self._lasts).sign(self._key, hashes.SHA256())
+    def with_key(self, file: str) -> Path:
+        """Its own certificate with its key in one file."""
+        return self._write(file, self._certificate, self._key)
+
+    def _write(self, file: str, certificate: x509.Certificate, key: ec.EllipticCurvePrivateKey) -> Path:
         path = self.folder / file
         part = path.with_suffix(".part")
         part.write_bytes(
-            made.public_bytes(serialization.Encoding.PEM)
+            certificate.public_bytes(serialization.Encoding.PEM)
             + key.private_bytes(
                 serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
             )
         )
         part.replace(path)
         return path
+
+    def sign(self, file: str, *names: str) -> Path:
+        """A certificate for some names, with its key in the same file; returns the file."""
+        key = ec.generate_private_key(ec.SECP256R1())
+        made = self._build(names[0], key, self._name, list(names), self._lasts).sign(self._key, hashes.SHA256())
+        return self._write(file, made, key)

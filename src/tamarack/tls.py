@@ -50,6 +50,7 @@ class Certificates:
         self._log = log
         self._clock = clock
         self._marks = self._marked()
+        self._authorities = ""
         self._names, self._contexts = self._load()
         self._looked = clock()
         self.context = _server_context(pairs[0])
@@ -57,7 +58,10 @@ class Certificates:
 
     def _load(self) -> tuple[list[list[str]], list[ssl.SSLContext]]:
         """Read all files. Raises `CannotServe`."""
-        return [_names_of(pair.certificate) for pair in self._pairs], [_server_context(pair) for pair in self._pairs]
+        contexts = [_server_context(pair) for pair in self._pairs]
+        for context in contexts:
+            _ask(context, self._authorities)
+        return [_names_of(pair.certificate) for pair in self._pairs], contexts
 
     def _marked(self) -> list[Any]:
         """What tells the files as they are from what they were."""
@@ -84,6 +88,17 @@ class Certificates:
         else:
             self._log(f"certificates were taken up anew: {', '.join(name for names in self._names for name in names)}")
 
+    def trust(self, authorities: str) -> None:
+        """Ask callers for certificates that these (PEM) signed, from the next connection on; for none where it is
+        empty. One that was signed by others ends the handshake. Connections that were made stay as they are."""
+        if authorities == self._authorities:
+            return
+        self._authorities = authorities
+        # What a connection asks for is taken from this context before its name is known; whom it believes, from the
+        # one that is chosen by that.
+        _ask(self.context, authorities)
+        self._names, self._contexts = self._load()
+
     def _choose(self, connection: ssl.SSLObject | ssl.SSLSocket, asked: str | None, context: ssl.SSLContext) -> None:
         if self._clock() - self._looked >= LOOK_EVERY_S:
             self.refresh()
@@ -101,6 +116,15 @@ def _server_context(pair: Pair) -> ssl.SSLContext:
         files = pair.certificate if pair.certificate == pair.key else f"{pair.certificate} with {pair.key}"
         raise CannotServe(f"{files}: {getattr(error, 'reason', None) or error.strerror or error}") from error
     return context
+
+
+def _ask(context: ssl.SSLContext, authorities: str) -> None:
+    """Have a context ask callers for certificates. Those named are believed as they stand, whoever signed them: what a
+    policy names is the end of the chain."""
+    context.verify_mode = ssl.CERT_OPTIONAL if authorities else ssl.CERT_NONE
+    if authorities:
+        context.verify_flags |= ssl.VERIFY_X509_PARTIAL_CHAIN
+        context.load_verify_locations(cadata=authorities)
 
 
 class CannotShow(CannotServe):

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from certificates import Authority
-from tamarack.core.certificates.certificate import MOST_AUTHORITIES, authorities_in, in_pem, of_der, shown
+from tamarack.core.certificates.certificate import MOST_AUTHORITIES, authorities_in, in_pem, known_by, of_der, shown
 
 
 @pytest.fixture
@@ -59,3 +59,29 @@ def test_a_private_key_is_not_taken_for_a_certificate(authority: Authority) -> N
     with pytest.raises(ValueError, match="keep keys in the secret store"):
         in_pem(authority.sign("one.pem", "tern.example").read_text())
     assert in_pem(" \n") == ()
+
+
+@pytest.mark.parametrize(
+    ("typed", "name"),
+    [("CN=tern,O=Tern Trips", "CN=tern,O=Tern Trips"), (" CN=tern ", "CN=tern"), ("dns:Ferry.Tern.Example.", "dns:ferry.tern.example"),
+     ("mail:Crew@Tern.example", "mail:crew@tern.example"), ("uri:urn:tern:ferry", "uri:urn:tern:ferry"), ("ip:::1", "ip:::1")],
+)  # fmt: skip
+def test_a_name_of_certificates_is_kept_as_certificates_write_it(typed: str, name: str) -> None:
+    assert known_by(typed).name == name
+
+
+@pytest.mark.parametrize(
+    "typed", ["", "tern", "dns:", "mail:crew", "uri:tern", "ip:tern", "CN=tern\nO=x", "CN=" + "x" * 300]
+)
+def test_what_is_no_name_of_a_certificate_is_told(typed: str) -> None:
+    with pytest.raises(ValueError, match=r"no name of a certificate|one line|no address of a machine"):
+        known_by(typed)
+
+
+def test_a_caller_s_own_certificate_is_known_by_its_fingerprint_until_it_ends(authority: Authority) -> None:
+    own = certificate(authority.sign("one.pem", "tern.example"))
+    known = known_by(own)
+    (one,) = in_pem(own)
+    assert (known.name, known.told, known.ends) == (one.fingerprint, "CN=tern.example", one.ends)
+    with pytest.raises(ValueError, match="2 certificates are in it"):
+        known_by(own + authority.pem)

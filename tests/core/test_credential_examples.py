@@ -1,11 +1,17 @@
 """How an example call shows its credential: a value goes only where its kind belongs; alternatives are said as such."""
 
+from dataclasses import replace
+from pathlib import Path
+
 import pytest
 
+from certificates import Authority
 from core.protected import API_KEY, CLIENT, JWT, SIGNED, protected
 from tamarack.core.configuration.explain import explain, explain_outside, explain_ways
+from tamarack.core.openapi.publish import security_scheme
 from tamarack.core.policies import AnyPolicy
 from tamarack.core.trying.credential_examples import TOKEN_PLACE, Given, credential_example, way_for, ways_shown
+from tamarack.core.trying.examples import as_curl, as_javascript, as_python
 
 SHARED = {"kind": "jwt", "name": "shared", "algorithms": ["HS256"], "secret": "fares-signing"}
 
@@ -87,3 +93,32 @@ def test_developers_are_told_no_secrets_name() -> None:
     assert "fares-signing" in inside
     assert "fares-signing" not in outside
     assert "signed with HS256" in outside
+
+
+def test_a_certificate_is_shown_from_two_files_in_every_language(tmp_path: Path) -> None:
+    placed = policies({"kind": "client-certificate", "authorities": Authority(tmp_path).pem})
+    made = credential_example(placed)
+    assert made is not None
+    call = replace(made, method="POST", url="https://127.0.0.1:9/tides", body='{"a": 1}')
+    assert "--cert your-certificate.pem --key your-key.pem" in as_curl(call)
+    program = as_python(call)
+    compile(program, "example", "exec")
+    assert "load_cert_chain('your-certificate.pem', 'your-key.pem')" in program
+    assert "urlopen(request, context=secured)" in program
+    assert 'readFileSync("your-key.pem")' in as_javascript(call)
+    assert security_scheme(made) == {"type": "mutualTLS"}
+
+
+@pytest.mark.parametrize(
+    ("by", "words"),
+    [("the certificate itself", "that is known"), ("its subject", "whose subject is known"),
+     ("one of its alternative names", "one of whose names is known")],
+)  # fmt: skip
+def test_a_certificate_is_said_with_its_signers_to_staff_and_without_them_to_others(
+    tmp_path: Path, by: str, words: str
+) -> None:
+    made = protected({"kind": "client-certificate", "authorities": Authority(tmp_path).pem, "by": by}, API_KEY)
+    api, version = made.apis[0], made.apis[0].versions[0]
+    said = explain(made, api, version, version.operations[0])[0].text
+    assert f"either a certificate over TLS that `CN=Tests` signed and {words}, or a key in the header" in said
+    assert "CN=Tests" not in explain_ways(made, api, version, version.operations[0])[0].text

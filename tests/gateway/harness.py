@@ -151,7 +151,7 @@ class Node:
 
         async def swap() -> None:
             self.directory.set_products(snapshot.products)
-            self.gateway.serving = Serving(
+            serving = Serving(
                 number,
                 snapshot,
                 self.directory,
@@ -162,6 +162,7 @@ class Node:
                 self.gateway.states,
                 Addresses(self.gateway.problems.portal_url),
             )
+            self.gateway.take_up(serving)
 
         asyncio.run_coroutine_threadsafe(swap(), self.loop).result(5)
 

@@ -1,13 +1,15 @@
 """The portal: finding, reading, subscribing, keys; and that nobody sees another's."""
 
 import re
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import psycopg
 import pytest
 from flask.testing import FlaskClient
 from sqlmodel import Session, select
 
+from certificates import Authority
 from core.traffic.test_traffic import record
 from helpers import sign_in
 from tamarack.core.identity.credentials import digest
@@ -172,6 +174,29 @@ def test_people_make_credentials_of_their_own_kinds_with_restrictions(lead: Flas
     bad = lead.post(f"{page}/credentials/", data=typed | {"sites": "*", "label": "kept"})
     assert (bad.status_code, 'value="kept"' in bad.text) == (422, True)
     assert "was not kept" in lead.post(one, data={"act": "look"}).text
+
+
+def test_people_make_a_credential_of_their_own_certificate_and_of_no_name(
+    lead: FlaskClient, session: Session, tmp_path: Path
+) -> None:
+    authority = Authority(tmp_path)
+    page = lead.post(SUBSCRIBE, data=FORM).location
+    pem = authority.sign("own.pem", "ferry.tern.example").read_text()
+    typed = {"kind": "certificate", "environment": "production", "label": "ferry"}
+    for wrong, words in ((pem, "keep keys in the secret store"), ("dns:bank.example", "given to an application by the"),
+                         ("x", "no name of a certificate"), ("", "no name")):  # fmt: skip
+        answer = lead.post(f"{page}/credentials/", data=typed | {"certificate": wrong})
+        assert (answer.status_code, words in answer.text, 'value="ferry"' in answer.text) == (422, True, True), wrong
+    own = pem.partition("-----BEGIN PRIVATE")[0]
+    assert lead.post(f"{page}/credentials/", data=typed | {"certificate": own}).status_code == 303
+    made = session.exec(select(Credential).where(Credential.kind == "certificate")).one()
+    assert made.public == "CN=ferry.tern.example"
+    assert made.hint.startswith("SHA-256 ")
+    assert made.expires_at is not None and made.expires_at < datetime.now(UTC) + timedelta(days=2)
+    again = lead.post(f"{page}/credentials/", data=typed | {"certificate": own})
+    assert "is already an identity of Night Planner" in again.text
+    rotated = lead.post(f"{page}/credentials/{made.id}", data={"act": "rotate", "overlap": "24"})
+    assert "no value of its own to rotate" in rotated.text
 
 
 def test_another_organizations_things_are_as_if_they_were_not_there(lead: FlaskClient, session: Session) -> None:

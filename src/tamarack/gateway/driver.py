@@ -108,10 +108,12 @@ class NodeDriver:
         """A call that came just now."""
         gateway = self.gateway
         now = time()
-        assert self.connection is not None
+        connection = self.connection
+        assert connection is not None
         return Call(
-            gateway.new_call_id(now), now, perf_counter_ns(), self.connection.address, self.connection.server.scheme
-        )
+            gateway.new_call_id(now), now, perf_counter_ns(), connection.address, connection.server.scheme,
+            connection.certificate,
+        )  # fmt: skip
 
     def begin(self, call: Call) -> None:
         """Carry a call whose head was read."""

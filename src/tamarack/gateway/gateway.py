@@ -60,7 +60,7 @@ _UNDESCRIBED = frozenset(("unknown-path", "wrong-method"))
 class Serving:
     """A snapshot taken up: everything the calls of one rollout need, swapped in one assignment."""
 
-    __slots__ = ("bases", "environment", "health", "number", "router", "routes")
+    __slots__ = ("authorities", "bases", "environment", "health", "number", "router", "routes")
 
     def __init__(
         self,
@@ -109,6 +109,8 @@ class Serving:
             embed=embed,
         )
         self.router: Router[Routed] = assemble(snapshot, shop)
+        self.authorities = snapshot.authorities
+        """Who signs the certificates (PEM) that callers may show; empty where none are asked for."""
 
 
 def _signs_in(backend: SnapshotBackend, material: Material) -> SignsIn | None:
@@ -165,6 +167,8 @@ class Gateway:
         self.leaving = False
         """It is not to serve: load balancers are told so, and connections end with their next answer."""
         self.caches = caches if caches is not None else NodeCaches(MemoryCache(64_000_000))
+        self.trust: Callable[[str], None] = lambda authorities: None
+        """Told who signs callers' certificates, with each rollout."""
         self.states = TargetStates()
         self.learned = Learned()
         """What answers of language models told; it stays from rollout to rollout."""
@@ -173,6 +177,11 @@ class Gateway:
         self._ids = itertools.count()
         self._id_part = secrets.token_hex(3).encode()
         self._date: tuple[int, bytes] = (0, b"")
+
+    def take_up(self, serving: Serving) -> None:
+        """Serve what a rollout says from now on; calls under way finish on the earlier one."""
+        self.serving = serving
+        self.trust(serving.authorities)
 
     def stand(self, standing: Standing) -> None:
         """Do what is asked for: serve, drain or stop."""

@@ -189,6 +189,8 @@ async def serve(
         Embedding(log),
         Siblings(place.others),
     )
+    if certificates is not None:
+        gateway.trust = certificates.trust
     limits = WireLimits.of(settings)
 
     def carries(connection: CallerConnection) -> NodeDriver:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any, Protocol
 
+from tamarack.core.certificates.certificate import Certificate
 from tamarack.core.checking.misfit import Misfit
 from tamarack.core.http.fields import Header
 from tamarack.core.identity.caller import Caller, Grant
@@ -109,6 +110,7 @@ class Call:
         "body",
         "cache",
         "caller",
+        "certificate",
         "claims",
         "completion_tokens",
         "cost",
@@ -158,13 +160,23 @@ class Call:
         "way",
     )
 
-    def __init__(self, id: bytes, now: float, started: int, address: str, scheme: str = "http") -> None:
+    def __init__(
+        self,
+        id: bytes,
+        now: float,
+        started: int,
+        address: str,
+        scheme: str = "http",
+        certificate: Certificate | None = None,
+    ) -> None:
         self.id = id
         """The call id, as it stands in header fields."""
         self.now = now
         self.address = address
         """The caller's, or what trusted proxies say of it."""
         self.scheme = scheme
+        self.certificate = certificate
+        """What the caller showed over TLS and proved to hold the key of; its connection's, never a field's."""
         self.ended_at = [started, 0, 0, 0, 0, 0, 0, 0, 0]
         """When it started, and when each stage of `traffic.record.TIMED` ended, in nanoseconds of one clock; 0 where it
         did not."""

@@ -72,14 +72,14 @@ def identify(ways: Sequence[tuple[str, Way]], optional: bool = False) -> Step:
 
         return one_way
 
-    prepared = tuple((name, way.identify, way.place) for name, way in ways)
+    prepared = tuple((name, way.identify, way.place, way.of_connection) for name, way in ways)
 
     def any_way(call: Call) -> Refusal | None:
         shown: Caller | Refusal | None = None
         shown_at = way_name = ""
         yielding: Refusal | None = None
         yielding_at: list[str] = []
-        for name, way, place in prepared:
+        for name, way, place, of_connection in prepared:
             before = call.headers
             found = way(call)
             if found is None:
@@ -87,7 +87,8 @@ def identify(ways: Sequence[tuple[str, Way]], optional: bool = False) -> Step:
             if type(found) is Refusal and found.yields:
                 if yielding is None or yielding.reason.code in _SAYS_LITTLE:
                     yielding = found
-                yielding_at.append(place)
+                if not of_connection:
+                    yielding_at.append(place)
                 if place:
                     call.headers = before  # the next way reads the same place
                 continue

@@ -101,6 +101,9 @@ class Way(Part):
     """False where the credential is passed on to the backend."""
     place: str = ""
     """Where it reads its credential, where other ways may read the same place."""
+    of_connection: bool = False
+    """True where it is shown with every call of a connection, meant for this one or not: one that is unknown stands in
+    no other way's place."""
     asks: str = ""
     """What a caller has to show, for one that showed nothing: `a key in the header X-Key`."""
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from hashlib import sha256
+from ipaddress import ip_address
+from typing import NamedTuple
 
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature
@@ -121,3 +123,57 @@ def shown(fingerprint: str) -> str:
     """A fingerprint as people read it: pairs with colons, the first and last of them."""
     pairs = [fingerprint[place : place + 2].upper() for place in range(0, len(fingerprint), 2)]
     return f"SHA-256 {':'.join(pairs[:4])}…{':'.join(pairs[-2:])}"
+
+
+class Known(NamedTuple):
+    """What a caller's certificate is known by, as it was typed."""
+
+    name: str
+    """What it is looked up by: its fingerprint, its subject, or one of its alternative names."""
+    told: str
+    """Whose it is, in words that go with `hint`; empty where that says it all."""
+    hint: str
+    ends: float | None
+    """When the certificate itself is over; None where only a name was typed."""
+
+
+def known_by(typed: str) -> Known:
+    """Read what was typed of a caller's certificate: itself, as PEM; or its subject, or one of its alternative names.
+
+    Raises `ValueError`, in words.
+    """
+    text = typed.strip()
+    if "-----BEGIN" in text:
+        found = in_pem(text)
+        if len(found) != 1:
+            raise ValueError(
+                f"{len(found)} certificates are in it; paste the caller's own, without those that signed it"
+            )
+        one = found[0]
+        return Known(one.fingerprint, one.subject, shown(one.fingerprint), one.ends)
+    if len(text) > 300 or one_line(text) != text:
+        raise ValueError("write a name in one line of at most 300 characters, or paste the certificate as PEM")
+    kind, _, rest = text.partition(":")
+    match kind:
+        case "dns" if rest:
+            text = f"dns:{rest.lower().rstrip('.')}"
+        case "mail" if "@" in rest:
+            text = f"mail:{rest.lower()}"
+        case "uri" if ":" in rest:
+            pass
+        case "ip":
+            try:
+                text = f"ip:{ip_address(rest)}"
+            except ValueError:
+                raise ValueError(f"{rest!r} is no address of a machine, like 10.0.0.7") from None
+        case _:
+            try:
+                text = x509.Name.from_rfc4514_string(text).rfc4514_string()
+            except ValueError:
+                text = ""
+            if not text:
+                raise ValueError(
+                    f"{typed.strip()[:80]!r} is no name of a certificate; write its subject, like CN=tern,O=Tern Trips,"
+                    " or dns:…, uri:…, mail:… or ip:…, or paste the certificate as PEM"
+                )
+    return Known(text, "", text, None)

@@ -163,6 +163,17 @@ class Snapshot(Frozen):
     kinds: tuple[WrittenKind, ...] = ()
     """The written kinds that policies here are of."""
 
+    @property
+    def authorities(self) -> str:
+        """Who signs the certificates (PEM) that callers may show, whichever policy asks for them; empty for none."""
+        found = (
+            kind_of(one.policy).authorities(one.policy)
+            for version in self.versions
+            for operation in version.operations
+            for one in operation.policies
+        )
+        return "\n".join(dict.fromkeys(pem for pem in found if pem))
+
     @model_validator(mode="after")
     def _bound(self) -> "Snapshot":
         placed = [one.policy for version in self.versions for operation in version.operations

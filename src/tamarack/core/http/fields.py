@@ -25,13 +25,21 @@ HOP_BY_HOP = frozenset(
 )
 SAID_BY_THE_GATEWAY = frozenset(
     (
+        b"client-cert",
+        b"client-cert-chain",
         b"client-ip",
         b"forwarded",
         b"tamarack-bench",
         b"tamarack-call-id",
         b"true-client-ip",
+        b"ssl-client-cert",
+        b"ssl-client-issuer-dn",
+        b"ssl-client-subject-dn",
+        b"ssl-client-verify",
+        b"x-client-cert",
         b"x-client-ip",
         b"x-cluster-client-ip",
+        b"x-forwarded-client-cert",
         b"x-forwarded-for",
         b"x-forwarded-host",
         b"x-forwarded-port",
@@ -42,9 +50,13 @@ SAID_BY_THE_GATEWAY = frozenset(
         b"x-host",
         b"x-original-host",
         b"x-real-ip",
+        b"x-ssl-client-cert",
+        b"x-ssl-client-dn",
+        b"x-ssl-client-verify",
     )
 )
-"""Where a call came from, and its ids: backends believe these."""
+"""Where a call came from, with which certificate, and its ids: backends believe these (RFC 7239, RFC 9440, and what
+proxies are known to write)."""
 OVERRIDES = frozenset(
     (
         b"proxy",

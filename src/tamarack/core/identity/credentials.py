@@ -3,16 +3,18 @@
 from hashlib import blake2b
 from typing import Any, Literal, NamedTuple, get_args
 
-CredentialKind = Literal["api-key", "client-secret", "signed-key", "outside-identity"]
+CredentialKind = Literal["api-key", "client-secret", "signed-key", "outside-identity", "certificate"]
 HashedKind = CredentialKind | Literal["sign-in"]
 """Credentials, and what the sign-in service hands out: secrets of its clients, codes, refresh tokens."""
-"""An API key; a client id with its secret; a key that Tamarack signs; a name that an outside issuer's tokens give."""
+"""An API key; a client id with its secret; a key that Tamarack signs; a name that an outside issuer's tokens give;
+a certificate, or a name in certificates."""
 
 KIND_TITLES: dict[str, str] = {
     "api-key": "API key",
     "client-secret": "Client id and secret",
     "signed-key": "Signed key",
     "outside-identity": "Outside identity",
+    "certificate": "Certificate",
 }
 assert set(KIND_TITLES) == set(get_args(CredentialKind))
 
@@ -68,6 +70,11 @@ def client_value(id: bytes, secret: bytes) -> bytes:
 def outside_value(issuer: str, name: str, environment: str) -> bytes:
     """What is hashed of an outside identity: who says it, and the name; each environment has its own."""
     return b"\0".join((environment.encode(), issuer.encode(), name.encode()))
+
+
+def certificate_value(name: str, environment: str) -> bytes:
+    """What is hashed of a certificate: its fingerprint, or what it names; each environment has its own."""
+    return b"\0".join((environment.encode(), name.encode()))
 
 
 def hint(value: str) -> str:

@@ -90,6 +90,8 @@ def security_scheme(shown: ExampleCall) -> dict[str, Any]:
     """The security scheme (OpenAPI 3.1, 4.8.27) of a credential as an example call shows it."""
     if shown.basic is not None:
         return {"type": "http", "scheme": "basic"}
+    if shown.certificate:
+        return {"type": "mutualTLS"}
     if shown.url:
         return {"type": "apiKey", "in": "query", "name": shown.url.partition("=")[0]}
     name, value = next(iter(shown.headers.items()))

@@ -9,7 +9,15 @@ from pydantic import Discriminator, Tag
 from tamarack.core.policies.answer import fixed_answer, mock, near_equal_prompts, response_cache
 from tamarack.core.policies.forward import retries, time_limits
 from tamarack.core.policies.guard import body_size, browser_access
-from tamarack.core.policies.identify import access_token, api_key, client_secret, open_access, signed_key, token
+from tamarack.core.policies.identify import (
+    access_token,
+    api_key,
+    client_certificate,
+    client_secret,
+    open_access,
+    signed_key,
+    token,
+)
 from tamarack.core.policies.kind import Policy, PolicyKind
 from tamarack.core.policies.meter import call_cost, call_quota, limit_fields, rate_limit, token_count, token_limit
 from tamarack.core.policies.on_error import error_answer
@@ -42,6 +50,7 @@ KINDS: dict[str, PolicyKind] = {
         open_access.KIND,
         api_key.KIND,
         client_secret.KIND,
+        client_certificate.KIND,
         token.KIND,
         signed_key.KIND,
         access_token.KIND,

@@ -60,7 +60,7 @@ def few(names: list[str]) -> str:
 class Shown(NamedTuple):
     """Where a credential is shown in a call, and under which names: one, or those of an id and its secret."""
 
-    place: Literal["header", "query", "basic", "bearer"]
+    place: Literal["header", "query", "basic", "bearer", "certificate"]
     names: tuple[str, ...] = ()
 
 
@@ -114,6 +114,8 @@ class PolicyKind:
     """Where callers get the credential, where it is not made here."""
     key_set: Callable[[Any], str] = lambda policy: ""
     """The address of the key set that a policy verifies with; empty for none."""
+    authorities: Callable[[Any], str] = lambda policy: ""
+    """Who signs the certificates (PEM) that callers show to it; empty for none."""
     issuer: Callable[[Any, str], str] = lambda policy, sign_in: ""
     """Who makes the tokens that a policy takes, given the sign-in service's address; empty for none."""
     scopes: Callable[[Any], Sequence[str]] = lambda policy: ()

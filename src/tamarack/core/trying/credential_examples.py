@@ -69,6 +69,8 @@ def credential_example(policies: Iterable[AnyPolicy], given: Given | None = None
 
 def _example(shown: Shown, value: str) -> ExampleCall:
     id, _, secret = value.partition(":")
+    if shown.place == "certificate":
+        return ExampleCall("", "", certificate=True)
     if shown.place == "basic":
         return ExampleCall("", "", basic=(id, secret))
     values = (id, secret) if len(shown.names) == 2 else (value,)
@@ -98,4 +100,6 @@ def example_call(
     if body and view.body is not None:
         headers["content-type"] = view.body.content_type
     method = "GET" if view.method == "any" else view.method.upper()
-    return ExampleCall(method, url, headers, body, shown.basic if shown is not None else None)
+    if shown is None:
+        return ExampleCall(method, url, headers, body)
+    return ExampleCall(method, url, headers, body, shown.basic, shown.certificate)

@@ -17,6 +17,12 @@ class ExampleCall:
     body: str = ""
     basic: tuple[str, str] | None = None
     """A user's name and password to sign in with (RFC 7617); nobody has to encode them by hand."""
+    certificate: bool = False
+    """Whether a certificate is shown over TLS, from two files."""
+
+
+CERTIFICATE, KEY = "your-certificate.pem", "your-key.pem"
+"""The files of an example that shows a certificate."""
 
 
 def as_curl(call: ExampleCall) -> str:
@@ -30,6 +36,8 @@ def as_curl(call: ExampleCall) -> str:
     lines += [f"--header {shlex.quote(f'{name}: {value}')}" for name, value in call.headers.items()]
     if call.basic is not None:
         lines.append(f"--user {shlex.quote(':'.join(call.basic))}")
+    if call.certificate:
+        lines.append(f"--cert {CERTIFICATE} --key {KEY}")
     if call.body:
         lines.append(f"--data-raw {shlex.quote(call.body)}")
     return " \\\n  ".join([*lines, shlex.quote(call.url)])
@@ -38,7 +46,11 @@ def as_curl(call: ExampleCall) -> str:
 def as_python(call: ExampleCall) -> str:
     """A program that needs nothing but Python's own library."""
     data = f"{call.body!r}.encode()" if call.body else "None"
-    signing, signed = [], []
+    signing, signed, opened = [], [], "urlopen(request)"
+    if call.certificate:
+        signing = ["import ssl"]
+        signed = ["secured = ssl.create_default_context()", f"secured.load_cert_chain({CERTIFICATE!r}, {KEY!r})"]
+        opened = "urlopen(request, context=secured)"
     if call.basic is not None:
         signing = ["from base64 import b64encode"]
         signed = [
@@ -59,7 +71,7 @@ def as_python(call: ExampleCall) -> str:
             ")",
             *signed,
             "try:",
-            "    answer = urlopen(request)",
+            f"    answer = {opened}",
             "except HTTPError as error:",
             "    answer = error",
             "print(answer.status)",
@@ -70,6 +82,8 @@ def as_python(call: ExampleCall) -> str:
 
 def as_javascript(call: ExampleCall) -> str:
     """A program for Node 18 and later, saved as a module."""
+    if call.certificate:
+        return _javascript_with_certificate(call)
     options: dict[str, Any] = {"method": call.method, "headers": dict(call.headers)}
     if call.body:
         options["body"] = call.body
@@ -82,5 +96,25 @@ def as_javascript(call: ExampleCall) -> str:
             f"const answer = await fetch({json.dumps(call.url)}, {written});",
             "console.log(answer.status);",
             "console.log(await answer.text());",
+        ]
+    )
+
+
+def _javascript_with_certificate(call: ExampleCall) -> str:
+    """`fetch` shows no certificates, so it is Node's own client."""
+    options = json.dumps({"method": call.method, "headers": dict(call.headers)}, indent=2).rstrip("}\n")
+    return "\n".join(
+        [
+            'import { readFileSync } from "node:fs";',
+            'import { request } from "node:https";',
+            "",
+            f"const asked = request({json.dumps(call.url)}, {options},",
+            f'  "cert": readFileSync({json.dumps(CERTIFICATE)}),',
+            f'  "key": readFileSync({json.dumps(KEY)})',
+            "}, (answer) => {",
+            "  console.log(answer.statusCode);",
+            '  answer.on("data", (piece) => process.stdout.write(piece));',
+            "});",
+            f"asked.end({json.dumps(call.body) if call.body else ''});",
         ]
     )

@@ -137,7 +137,7 @@ class Follower:
             self._log(self._problem)
             return False
         self._directory.set_products(snapshot.products)
-        self._gateway.serving = serving
+        self._gateway.take_up(serving)
         self._number = number
         self._problem = ""
         self._log(f"took up rollout {number}")

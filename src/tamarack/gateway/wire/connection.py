@@ -14,8 +14,10 @@ import httptools
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.request_head import BadHead, read_head
+from tamarack.core.certificates.certificate import Certificate
 from tamarack.core.http.chunked import LAST_CHUNK, BadFraming, ChunkedReader
 from tamarack.core.http.fields import TOKEN, Header
+from tamarack.gateway.wire.client_certificates import shown_on
 
 if TYPE_CHECKING:
     from tamarack.gateway.driver import NodeDriver
@@ -58,6 +60,7 @@ class CallerConnection(asyncio.Protocol):
         "_target",
         "address",
         "body_done",
+        "certificate",
         "deadline",
         "driver",
         "full",
@@ -76,6 +79,8 @@ class CallerConnection(asyncio.Protocol):
         self.parser: httptools.HttpRequestParser = None
         self.driver: NodeDriver = None  # type: ignore[assignment]
         self.address = ""
+        self.certificate: Certificate | None = None
+        """What the caller showed over TLS."""
         self.state = IDLE
         self.deadline = 0.0
         """When what is waited for has to be here, by the loop's clock; 0 for no end."""
@@ -106,6 +111,8 @@ class CallerConnection(asyncio.Protocol):
         self.transport = cast(asyncio.Transport, transport)  # uvloop's is one by its methods, not by its class
         peer = transport.get_extra_info("peername")
         self.address = peer[0] if peer else ""
+        if self.server.asks_certificates:
+            self.certificate = shown_on(transport)
         if not self.server.opened(self):
             self.state = CLOSED
             transport.close()

@@ -32,6 +32,8 @@ class CallerServer:
         hsts_s: int = 0,
     ) -> None:
         self._tls = tls
+        self.asks_certificates = tls is not None
+        """Whether callers may show a certificate."""
         self.scheme = "http" if tls is None else "https"
         self.blank = b"\r\n"
         """What ends the head of every answer: a blank line, after fields that all of them carry."""

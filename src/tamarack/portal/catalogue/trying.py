@@ -76,7 +76,7 @@ def blank_try(api: Api, version: Version, view: OperationView) -> Try:
         media=view.body.content_type if view.body is not None else "",
         environment=first[1] if first is not None else there[0] if there else "",
         caller=first[0].id if first is not None else applications[0].id if applications else NOTHING,
-        ways=ways_in(api, version, version.operation(view.call)),
+        ways=[one for one in ways_in(api, version, version.operation(view.call)) if one.shown.place != "certificate"],
         applications=applications,
         environments=there,
     )

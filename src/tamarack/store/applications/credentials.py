@@ -3,11 +3,12 @@
 import math
 import secrets
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 from pydantic import TypeAdapter, ValidationError
 from sqlmodel import Session, col, select
 
+from tamarack.core.certificates.certificate import known_by
 from tamarack.core.http.addresses import NetworkText
 from tamarack.core.http.origins import SitePattern
 from tamarack.core.identity import credentials as rules
@@ -47,7 +48,8 @@ class MadeCredential:
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What a credential is to be: label, expiry and restrictions; `name` and `issuer` for outside identities."""
+    """What a credential is to be: label, expiry and restrictions; `name` and `issuer` for outside identities, `name`
+    for what a certificate is known by (`core.certificates.certificate.known_by`)."""
 
     kind: CredentialKind = "api-key"
     label: str = ""
@@ -183,17 +185,41 @@ def _fill(
             value = ""
             shown = rules.outside_value(issuer, name, credential.environment)
             credential.public, credential.issuer, credential.hint = name, issuer, name
+        case "certificate":
+            value = ""
+            shown = _known_by(actor, credential, wanted.name)
     credential.digest = rules.digest(shown, keys.pepper, wanted.kind)
     taken = session.exec(select(Credential).where(Credential.digest == credential.digest)).first()
     if taken is not None:
         owner = session.get(Application, taken.application_id)
         title = owner.title if owner is not None else "another application"
         if taken.revoked_at is None:
-            raise NotPossible(f"{credential.hint!r} is already an identity of {title}.", "name")
+            field = "certificate" if wanted.kind == "certificate" else "name"
+            raise NotPossible(f"{credential.hint!r} is already an identity of {title}.", field)
         session.delete(taken)  # revoked before: the name may be given anew
         session.flush()
         feeding.publish(session, "credential", taken.id, None)
     return value
+
+
+def _known_by(actor: Actor, credential: Credential, typed: str) -> bytes:
+    """What a certificate is looked up by. It is over when the certificate is; in the portal names are not taken, since
+    nobody proves there that they are theirs."""
+    try:
+        known = known_by(typed)
+    except ValueError as error:
+        raise NotPossible(f"{error}.", "certificate") from error
+    if known.ends is None and actor.door == "portal":
+        raise NotPossible(
+            "Paste the certificate as PEM; a name of certificates is given to an application by the platform team.",
+            "certificate",
+        )
+    ends = datetime.fromtimestamp(known.ends, UTC) if known.ends is not None else None
+    if ends is not None and ends <= now():
+        raise NotPossible(f"The certificate ended on {ends:%d %B %Y}; paste one that is in force.", "certificate")
+    credential.expires_at = min(filter(None, (credential.expires_at, ends)), default=None)
+    credential.public, credential.hint = known.told or known.name, known.hint
+    return rules.certificate_value(known.name, credential.environment)
 
 
 def change_credential(session: Session, actor: Actor, credential: Credential, wanted: Wanted) -> None:
@@ -228,8 +254,11 @@ def rotate_credential(
     assert application is not None
     if credential.revoked_at is not None:
         raise NotPossible("A revoked credential cannot be rotated; make a new one.")
-    if credential.kind == "outside-identity":
-        raise NotPossible("An outside identity has no value of its own to rotate; its issuer rotates its keys.")
+    if credential.kind in ("outside-identity", "certificate"):
+        raise NotPossible(
+            f"A credential of the kind {KIND_TITLES[credential.kind]} has no value of its own to rotate; make another"
+            " one, and revoke this one when it is no longer used."
+        )
     if credential.replaced_by is not None:
         raise NotPossible("This credential was rotated already; rotate the one that took its place.")
     if not timedelta(0) <= overlap <= LONGEST_OVERLAP:

@@ -18,11 +18,11 @@ from tamarack.web.application import db, environments, settings_of
 from tamarack.web.numbers import whole
 from tamarack.web.once import NEW_KEYS
 
-OWN_KINDS: tuple[CredentialKind, ...] = ("api-key", "client-secret", "signed-key")
+OWN_KINDS: tuple[CredentialKind, ...] = ("api-key", "client-secret", "signed-key", "certificate")
 """The kinds that developers make themselves; only staff say which outside identity is whose."""
 OVERLAPS = (("0", "at once"), ("1", "after 1 hour"), ("24", "after 1 day"), ("168", "after 7 days"))
 """Hours until the rotated credential ends, with words."""
-_FIELDS = ("kind", "environment", "label", "expires_on", "addresses", "sites", "issuer", "name")
+_FIELDS = ("kind", "environment", "label", "expires_on", "addresses", "sites", "issuer", "name", "certificate")
 
 
 @dataclass(slots=True)
@@ -76,7 +76,7 @@ def _read(posted: MultiDict[str, str], kept: Credential | None = None) -> tuple[
         addresses=_lines(values["addresses"]),
         sites=_lines(values["sites"]),
         issuer=values["issuer"],
-        name=values["name"],
+        name=values["certificate" if kind == "certificate" else "name"],
     ), typed
 
 
