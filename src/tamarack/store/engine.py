@@ -7,7 +7,7 @@ from psycopg.rows import namedtuple_row
 from sqlalchemy import Engine, text
 from sqlmodel import Session, create_engine
 
-_ARGUMENTS = {"connect_timeout": 5, "options": "-c jit=off"}
+_ARGUMENTS = {"connect_timeout": 10, "options": "-c jit=off"}
 
 
 def make_engine(address: str, size: int = 8) -> Engine:

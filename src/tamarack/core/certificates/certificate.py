@@ -64,9 +64,11 @@ def in_pem(pem: str) -> tuple[Certificate, ...]:
         return tuple(map(_read, x509.load_pem_x509_certificates(text.encode("ascii"))))
     except UnicodeEncodeError:
         raise ValueError("it is no PEM: it holds characters that are not ASCII") from None
-    except ValueError as error:
-        first = one_line(str(error))[:120]
-        raise ValueError(f"no certificate can be read from it ({first}); paste PEM, from -----BEGIN on") from None
+    except ValueError:
+        raise ValueError(
+            "no certificate can be read from it; paste PEM, from -----BEGIN CERTIFICATE----- to -----END"
+            " CERTIFICATE-----"
+        ) from None
 
 
 def authorities_in(pem: str) -> tuple[Certificate, ...]:

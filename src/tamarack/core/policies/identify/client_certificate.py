@@ -16,7 +16,7 @@ from tamarack.core.form_hints import hints
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.credentials import certificate_value
 from tamarack.core.policies.identify.own_credential import OwnCredential
-from tamarack.core.policies.kind import CREDENTIAL_REASONS, NAME_HELP, PolicyKind, Shown, Surroundings
+from tamarack.core.policies.kind import CREDENTIAL_REASONS, NAME_HELP, PolicyKind, Shown, Surroundings, few
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
@@ -47,7 +47,8 @@ class ClientCertificate(OwnCredential):
     )
     authorities: Annotated[str, StringConstraints(strip_whitespace=True), AfterValidator(_signers)] = Field(
         title="Signed by",
-        description="Certificates (PEM) of those who sign the callers' directly, or callers' own that sign themselves.",
+        description="Certificates (PEM) of the authorities that sign callers' certificates directly, or callers' own"
+        " that sign themselves.",
         json_schema_extra=hints(rows=5),
     )
 
@@ -111,8 +112,8 @@ def names_by(certificate: Certificate, by: str) -> tuple[str, ...]:
 
 
 def _brief(policy: ClientCertificate) -> str:
-    short = {"the certificate itself": "certificate", "its subject": "certificate's subject"}
-    return short.get(policy.by, "certificate's names")
+    known = {"its subject": "by subject", "one of its alternative names": "by its names"}
+    return f"{few([one.subject for one in in_pem(policy.authorities)])}, {known.get(policy.by, 'by itself')}"
 
 
 def _sentence(policy: ClientCertificate) -> str:
