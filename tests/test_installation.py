@@ -13,7 +13,9 @@ from packaging.version import Version
 
 from helpers import until
 from tamarack.__main__ import start
+from tamarack.gateway.run import REVOKED
 from tamarack.start.supervisor import Program, Supervisor
+from tamarack.start.up import NODE_IS_OVER
 
 ROOT = Path(__file__).parent.parent
 LOCKS = ("requirements.lock", "requirements-dev.lock")
@@ -94,5 +96,18 @@ def test_a_program_to_run_once_is_done_when_it_ends_well_and_others_are_started_
         node.kill()
         until(lambda: supervisor.look_after() or len(said) > 1, "its end to be seen")
         assert "node was ended by SIGKILL; starting it again" in said[1]
+    finally:
+        supervisor.stop()
+
+
+def test_a_program_that_ended_for_good_is_not_started_again(tmp_path: Path) -> None:
+    said: list[str] = []
+    supervisor = Supervisor(tmp_path, said.append)
+    assert NODE_IS_OVER == REVOKED
+    supervisor.add(Program("test-1", ["sh", "-c", "echo It was removed.; exit 78"], over=NODE_IS_OVER))
+    try:
+        until(lambda: supervisor.look_after() or not supervisor.programs, "its end")
+        assert said == ["It was removed."]
+        assert not (tmp_path / "run" / "test-1.pid").exists()
     finally:
         supervisor.stop()

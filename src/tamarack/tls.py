@@ -97,7 +97,12 @@ class Certificates:
         # What a connection asks for is taken from this context before its name is known; whom it believes, from the
         # one that is chosen by that.
         _ask(self.context, authorities)
-        self._names, self._contexts = self._load()
+        try:
+            self._names, self._contexts = self._load()
+        except CannotServe as error:  # their files are being exchanged: those that are shown go on
+            self._log(f"certificates cannot be read, the earlier ones stay: {error}")
+            for context in self._contexts:
+                _ask(context, authorities)
 
     def _choose(self, connection: ssl.SSLObject | ssl.SSLSocket, asked: str | None, context: ssl.SSLContext) -> None:
         if self._clock() - self._looked >= LOOK_EVERY_S:

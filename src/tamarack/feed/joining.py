@@ -7,7 +7,7 @@ from tamarack import __version__
 from tamarack.core.nodes.joining import JOIN_PREFIX, CannotJoin
 from tamarack.core.nodes.keys import asking_key, sealing_key
 from tamarack.store.nodes import joining
-from tamarack.web.application import db, gateway_address, settings_of
+from tamarack.web.application import db, settings_of, told_gateway
 from tamarack.web.quick_start.bearer import shown
 
 pages = Blueprint("joining", __name__)
@@ -60,7 +60,7 @@ def join() -> Response:
         "reach": {"unreachable": settings.unreachable, "reachable": settings.reachable},
         "addresses": {
             "portal": settings.portal_url,
-            "gateway": gateway_address(node.environment),
+            "gateway": told_gateway(node.environment),
             "sign_in": settings.sign_in_url,
         },
     }

@@ -180,8 +180,8 @@ class Gateway:
 
     def take_up(self, serving: Serving) -> None:
         """Serve what a rollout says from now on; calls under way finish on the earlier one."""
-        self.serving = serving
         self.trust(serving.authorities)
+        self.serving = serving
 
     def stand(self, standing: Standing) -> None:
         """Do what is asked for: serve, drain or stop."""

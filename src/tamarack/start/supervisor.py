@@ -20,13 +20,15 @@ Say = Callable[[str], None]
 
 @dataclass
 class Program:
-    """A program to keep running. `stop_signal` is what asks it to end; one to run `once` is done when it ends well."""
+    """A program to keep running. `stop_signal` is what asks it to end; one to run `once` is done when it ends well.
+    One that ends with the code `over` has ended for good: it is not started again."""
 
     name: str
     command: Sequence[str]
     environment: Mapping[str, str] = field(default_factory=dict)
     stop_signal: signal.Signals = signal.SIGTERM
     once: bool = False
+    over: int | None = None
     process: subprocess.Popen[bytes] | None = None
     failures: int = 0
     started_at: float = 0.0
@@ -98,7 +100,7 @@ class Supervisor:
         for program in list(self.programs):
             if program.process is not None and program.process.poll() is not None:
                 code = program.process.returncode
-                if program.once and code == 0:
+                if (program.once and code == 0) or code == program.over:
                     self.programs.remove(program)
                     (self._run / f"{program.name}.pid").unlink(missing_ok=True)
                     self._say(self.last_lines(program.name, 1))

@@ -12,6 +12,7 @@ import threading
 import time
 import urllib.error
 import urllib.request
+from collections.abc import Collection
 from dataclasses import replace
 from pathlib import Path
 from types import FrameType
@@ -24,11 +25,14 @@ from tamarack.start.errors import CannotStart
 from tamarack.start.postgres import Cluster
 from tamarack.start.redis import redis_command
 from tamarack.start.supervisor import Program, Supervisor
+from tamarack.store.nodes.statements import ENVIRONMENTS
 from tamarack.store.schema_version import is_ready
 from tamarack.web.serve import command
 
 OVER_TLS = "production-1"
 """The demo's node that speaks TLS too."""
+NODE_IS_OVER = 78
+"""How a node ends whose environment was removed (`gateway.run.REVOKED`, which would bring all of a node with it)."""
 READY_WITHIN_S = 180.0
 """A machine may be slow, and busy with other things, when all programs begin at once."""
 
@@ -54,6 +58,7 @@ class _Up:
         self.settings = settings
         self.stop = threading.Event()
         self.past_loads = False
+        self.nodes: dict[str, str] = {}
         self.supervisor = Supervisor(settings.home, say)
         self.cluster: Cluster | None = None
         if not settings.database_url:
@@ -217,30 +222,39 @@ class _Up:
             own = shows if name == "feed" else {}
             certificates = own.get("TAMARACK_WEB_TLS_CERTIFICATES", self.settings.web_tls_certificates)
             add(Program(name, command(name, self.settings.port(name), certificates), self.environment() | own))
-        for name, environment in NODES.items():
+        self.nodes = self._nodes_to_run()
+        for name, environment in self.nodes.items():
             program = self.program(name, "gateway", "--name", name, "--environment", environment)
             if self.shown is not None and name == OVER_TLS:
                 over_tls = str(self.settings.port(f"{name} over TLS"))
                 tls = {"TAMARACK_TLS_CERTIFICATES": str(self.shown)}
                 program = Program(name, [*program.command, "--tls-port", over_tls], {**program.environment, **tls})
-            add(program)
+            add(replace(program, over=NODE_IS_OVER))
         add(self.program("worker", "worker"))
         self.wait("The console", lambda: _answers(f"{self.settings.console_url}/-/health"), "console")
         self.wait("The portal", lambda: _answers(f"{self.settings.portal_url}/-/health"), "portal")
         self.wait("The sign-in service", lambda: _answers(f"{self.settings.sign_in_url}/-/health"), "sign-in")
         self.wait("The feed", lambda: _answers(f"{self.settings.feed_url}/-/health"), "feed")
-        for name in NODES:
+        for name in self.nodes:
             port = self.settings.port(name)
             self.wait(f"The node {name}", lambda p=port: _listens(p), name)
         if self.demo:
             with psycopg.connect(self.settings.database) as connection:
-                self.wait("Every node's rollout", lambda: _all_nodes_run(connection), "production-1")
+                self.wait(
+                    "Every node's rollout", lambda: _all_run(connection, self.nodes), next(iter(self.nodes), "worker")
+                )
             add(self.program("driver", "driver"))
             from tamarack.demo.seed import waiting_past
 
             if waiting_past(self.settings.home).exists():
                 self.past_loads = True
                 add(replace(self.program("past", "load-past"), once=True))
+
+    def _nodes_to_run(self) -> dict[str, str]:
+        """The nodes that are started here: those whose environment was not removed."""
+        with psycopg.connect(self.settings.database) as connection:
+            there = {name for (name,) in connection.execute(ENVIRONMENTS)}
+        return {name: environment for name, environment in NODES.items() if environment in there}
 
     def report(self, seconds: float, first_password: str) -> None:
         settings = self.settings
@@ -268,7 +282,7 @@ class _Up:
 
             say(f"    {USER:<27} {PASSWORD:<18} Skerry passengers, at /passengers/")
         say(f"  Feed                {settings.feed_url}  for nodes elsewhere; see Nodes in the console")
-        for name, environment in NODES.items():
+        for name, environment in self.nodes.items():
             say(f"  {name:<19} http://127.0.0.1:{settings.port(name)}  gateway node, {environment}")
             if self.shown is not None and name == OVER_TLS:
                 port = settings.port(f"{name} over TLS")
@@ -304,12 +318,13 @@ def _listens(port: int) -> bool:
         return probe.connect_ex(("127.0.0.1", port)) == 0
 
 
-def _all_nodes_run(connection: "psycopg.Connection") -> bool:
+def _all_run(connection: "psycopg.Connection", nodes: Collection[str]) -> bool:
     row = connection.execute(
-        "SELECT count(*) FROM node WHERE rollout > 0 AND seen_at > now() - interval '10 s'"
+        "SELECT count(*) FROM node WHERE rollout > 0 AND seen_at > now() - interval '10 s' AND name = ANY(%s)",
+        [list(nodes)],
     ).fetchone()
     connection.rollback()
-    return row is not None and row[0] >= len(NODES)
+    return row is not None and row[0] >= len(nodes)
 
 
 def reset(home: Path, cluster: Cluster | None) -> None:

@@ -21,7 +21,7 @@ from tamarack.settings import Settings
 from tamarack.store.audit.log import Actor
 from tamarack.store.engine import make_engine
 from tamarack.store.environments import queries as environment_rows
-from tamarack.store.environments.addresses import reached_at
+from tamarack.store.environments.addresses import reached_at, said_of
 from tamarack.store.errors import StoreError
 from tamarack.store.people.sessions import LONGEST
 from tamarack.store.traffic.reading import TookTooLong
@@ -129,6 +129,11 @@ def environments() -> Environments:
 def gateway_address(environment: str) -> str:
     """Where callers reach an environment; empty where nothing is known of it yet."""
     return reached_at(db(), settings_of(current_app), environment)
+
+
+def told_gateway(environment: str) -> str:
+    """The address of an environment that its nodes are told, and that tokens name; empty where nobody said one."""
+    return said_of(db(), settings_of(current_app), environment)
 
 
 def actor(name: str) -> Actor:

@@ -18,6 +18,7 @@ from gateway.test_carry import answering
 from helpers import until
 from tamarack.core.caching.kept import Kept, Terms
 from tamarack.core.caching.memory import SPACE
+from tamarack.core.environments.environment import Environment
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import CredentialKeys
 from tamarack.core.limits.memory import MemoryCounters
@@ -37,6 +38,7 @@ from tamarack.store.applications import credentials
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.environments import queries as environments
+from tamarack.store.environments import removing
 from tamarack.store.feed import purges
 from tamarack.store.nodes import queries as known_nodes
 from tamarack.store.rollouts import queries as rolling
@@ -128,6 +130,27 @@ def test_a_node_of_an_environment_that_is_not_there_ends(settings: Settings, wor
     with node.following():
         until(lambda: node.ended, "the end")
     assert str(node.ended) == "there is no environment 'staging'; there are test and production"
+
+
+def test_a_node_ends_when_its_environment_is_removed_and_not_when_another_is(
+    settings: Settings, world: Session, tmp_path: Path
+) -> None:
+    for name in ("staging", "trial"):
+        environments.make(world, COMMAND_LINE, Environment(name=name))
+    world.commit()
+    node = Followed(settings.database, tmp_path / "n1", DatabaseFeed(settings.database, "n1", "staging", PEPPER))
+    node.gateway.environment = "staging"
+    with node.following():
+        until(lambda: node.follower.position[1], "the feed")
+        removing.remove(world, COMMAND_LINE, "trial")
+        world.commit()
+        newest = node.follower.position[1]
+        until(lambda: node.follower.position[1] >= newest, "hearing of it")
+        assert node.ended is None
+        removing.remove(world, COMMAND_LINE, "staging")
+        world.commit()
+        until(lambda: node.ended, "the end")
+    assert str(node.ended) == "the environment 'staging' was removed"
 
 
 def test_a_node_takes_up_rollouts_and_keys_and_says_so(settings: Settings, world: Session, tmp_path: Path) -> None:

@@ -177,6 +177,14 @@ def test_it_is_over_when_the_certificate_is(quay: Quay, tmp_path: Path) -> None:
     assert one.ends > one.begins
 
 
+def test_callers_are_asked_also_while_the_node_s_own_certificate_cannot_be_read(quay: Quay) -> None:
+    quay.node.serve(configuration(), 2)
+    (quay.authority.folder / "node.pem").write_text("half a certifi")
+    quay.node.serve(asking(quay.authority), 3)
+    quay.knows(pem(quay.ferry))
+    assert quay.call(quay.ferry).status == 200
+
+
 def test_where_no_policy_asks_none_is_asked_for(quay: Quay) -> None:
     quay.node.serve(configuration(), 2)
     quay.knows(pem(quay.ferry))

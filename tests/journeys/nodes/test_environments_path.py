@@ -82,7 +82,7 @@ def _is_subscribed_to(page: Page, demo: Installation, place: Place) -> str:
 def _is_removed(page: Page, demo: Installation, place: Place, key: str) -> None:
     page.goto(f"{demo.console}/environments/of/staging")
     page.get_by_text("Remove it", exact=True).click()
-    for ends in ("revokes 1 node: staging-1", "ends 1 subscription", "revokes 1 credential"):
+    for ends in ("ends 1 node: staging-1", "ends 1 subscription", "revokes 1 credential"):
         expect(page.get_by_text(ends)).to_be_visible()
     page.get_by_role("button", name="Remove staging").click()
     expect(page.get_by_text("Type staging, so that none other is removed")).to_be_visible()

@@ -23,7 +23,7 @@ CLOCK_OFF_MS = 1_000
 
 
 def _seen(node: Node, newest: dict[str, Rollout | None]) -> tuple[str, str]:
-    want = newest[node.environment]
+    want = newest.get(node.environment)
     behind = want is None or node.rollout != want.number
     return seen_as(node.standing, node.asked, known_nodes.is_away(node), node.problem, behind)
 
@@ -65,7 +65,7 @@ def page(name: str) -> Any:
     values = {
         "node": node,
         "seen": _seen(node, newest) if node.revoked_at is None else ("revoked", "bad"),
-        "want": newest[node.environment],
+        "want": newest.get(node.environment),
         "is_away": known_nodes.is_away(node),
         "ours": __version__,
         "clock_off": CLOCK_OFF_MS,

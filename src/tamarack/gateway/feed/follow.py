@@ -18,7 +18,7 @@ from tamarack.core.identity.material import Material
 from tamarack.core.identity.sealing import NotSealedHere
 from tamarack.core.limits.memory import MemoryCounters
 from tamarack.core.nodes.feed import FeedEntry, Report, TargetEvent, TargetStanding
-from tamarack.gateway.feed.contract import Feed, FeedAway
+from tamarack.gateway.feed.contract import Feed, FeedAway, FeedEnded
 from tamarack.gateway.feed.kept import KeptState
 from tamarack.gateway.gateway import Gateway, Serving
 from tamarack.gateway.measured import Measured
@@ -95,7 +95,7 @@ class Follower:
             if kind == PURGE:
                 self._purge(body or {})
             elif kind == ENVIRONMENT:
-                self._move(key, str((body or {}).get("address", "")))
+                self._hear_of_environment(key, body)
             elif kind in material.KINDS:
                 self._material.apply(kind, key, body)
             else:
@@ -103,11 +103,16 @@ class Follower:
         except (NotSealedHere, ValueError, KeyError, TypeError, AttributeError) as error:
             self._log(f"{kind} {key} of the feed cannot be taken up: {error}")
 
-    def _move(self, environment: str, address: str) -> None:
-        """Take up where callers reach the environment now; what is served tells them from then on."""
+    def _hear_of_environment(self, name: str, body: dict[str, Any] | None) -> None:
+        """Take up where callers reach the environment now; what is served tells them from then on. Raises `FeedEnded`
+        where it was removed."""
         node = self._gateway
-        said = address or self._said_first
-        if environment != node.environment or said == node.addresses.gateway:
+        if name != node.environment:
+            return
+        if body is None:
+            raise FeedEnded(f"the environment {name!r} was removed")
+        said = str(body.get("address", "")) or self._said_first
+        if said == node.addresses.gateway:
             return
         node.addresses = node.addresses._replace(gateway=said)
         kept = self._kept.snapshot() if node.serving is not None else None
@@ -131,13 +136,13 @@ class Follower:
                 serving = Serving(number, snapshot, self._directory, self._counters, self._material, self._used,
                                   node.caches, node.states, node.addresses, node.learned,
                                   node.embed)  # fmt: skip
+            node.take_up(serving)
         except Exception as error:  # whatever is wrong with it, the last one goes on serving
             self._unreadable = number
             self._problem = f"rollout {number} cannot be read: {self._said(error)}"
             self._log(self._problem)
             return False
         self._directory.set_products(snapshot.products)
-        self._gateway.take_up(serving)
         self._number = number
         self._problem = ""
         self._log(f"took up rollout {number}")
@@ -191,7 +196,8 @@ class Follower:
         """The feed is behind what is kept: it is another one."""
         self._log("the feed starts over")
         for entry in self._kept.feed():
-            self._apply(entry.kind, entry.key, None)
+            if entry.kind != ENVIRONMENT:  # it is there until the other feed says that it is not
+                self._apply(entry.kind, entry.key, None)
         self._kept.forget_feed()
         self._seq = 0
         self._number = self._unreadable = 0

@@ -24,7 +24,7 @@ from tamarack.store.errors import NotPossible
 from tamarack.store.sign_in import clients
 from tamarack.store.sign_in.clients import CLIENT, CODE, REFRESH
 from tamarack.store.sign_in.tables import Directory, SignInClient
-from tamarack.web.application import db, gateway_address, settings_of
+from tamarack.web.application import db, settings_of, told_gateway
 from tamarack.web.outgoing.own import ask_own
 
 pages = Blueprint("walk_through", __name__, url_prefix="/applications/<id>/clients/<client>/walk-through")
@@ -80,7 +80,7 @@ def _walk(client: SignInClient, going: Going) -> Walk:
         api, version, operation, way = chosen
         given = Given(PLACES["access_token"], "")
         call = example_call(api, version, view_of(version, operation), client.environment, given, way)
-        resource = resource_of(gateway_address(client.environment), version.base_path)
+        resource = resource_of(told_gateway(client.environment), version.base_path)
     signs_in = CODE in client.grants
     if going.scope is None:
         standard = ["openid", "profile"] if signs_in else []

@@ -8,14 +8,14 @@ from flask import current_app
 
 from tamarack.core.sign_in.audience import Audience, audience_in
 from tamarack.store.rollouts import queries as rolling
-from tamarack.web.application import db, gateway_address, settings_of
+from tamarack.web.application import db, settings_of, told_gateway
 
 
 def audience(environment: str) -> Audience:
     """For whom tokens of an environment are made."""
     settings = settings_of(current_app)
     mark = rolling.running_mark(db(), environment)
-    return _worked_out(settings.database, environment, mark, gateway_address(environment))
+    return _worked_out(settings.database, environment, mark, told_gateway(environment))
 
 
 @lru_cache(maxsize=16)

@@ -74,11 +74,17 @@ def make(session: Session, actor: Actor, wanted: Environment, before: str = "") 
     row = EnvironmentRow(name=wanted.name, made_by=actor.name, **{field: getattr(wanted, field) for field in _SAID})
     session.add(row)
     session.flush()
+    _tell_nodes(session, row)
     names = list(there)
     names.insert(names.index(before), wanted.name)
     _put_in_order(session, names)
     auditing.record(session, actor, "make an environment", wanted.name, before=before, **_said(row))
     return row
+
+
+def _tell_nodes(session: Session, row: EnvironmentRow) -> None:
+    """Tell an environment's nodes where callers reach it."""
+    feeding.publish(session, "environment", row.name, {"environment": row.name, "address": row.address})
 
 
 def _said(row: EnvironmentRow) -> dict[str, object]:
@@ -97,7 +103,7 @@ def change(session: Session, actor: Actor, wanted: Environment) -> bool:
     session.add(row)
     session.flush()
     if "address" in was:
-        feeding.publish(session, "environment", row.name, {"environment": row.name, "address": row.address})
+        _tell_nodes(session, row)
     auditing.record(
         session, actor, "change an environment", row.name, was=was, now={field: getattr(row, field) for field in was}
     )

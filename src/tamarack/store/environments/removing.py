@@ -84,7 +84,7 @@ def ending(session: Session, name: str) -> Ending:
         named_in_draft=_named_in(draft, name),
         calls=watching.totals(session, watching.until_now(CALLS_OF, {"environment": name})).calls,
     )
-    found.in_the_way = _in_the_way(session, name, there, draft)
+    found.in_the_way = _in_the_way(session, name, draft)
     return found
 
 
@@ -97,14 +97,10 @@ def _named_in(draft: Configuration, name: str) -> list[str]:
     ]
 
 
-def _in_the_way(session: Session, name: str, there: list[Node], draft: Configuration) -> list[str]:
+def _in_the_way(session: Session, name: str, draft: Configuration) -> list[str]:
     found = []
     if known(session).live == name:
         found.append("It is the live one, because it is the last: put another one at the end first.")
-    running = [node.name for node in there if node.joined_at is None and not nodes.is_away(node)]
-    if running:
-        words = "reads the database itself and runs" if len(running) == 1 else "read the database themselves and run"
-        found.append(f"{in_words(running)} {words}: stop {'it' if len(running) == 1 else 'them'} there first.")
     alone = only_served(draft, name)
     if alone:
         found.append(
@@ -129,8 +125,8 @@ def remove(session: Session, actor: Actor, name: str) -> Ending:
     for node in found.nodes:
         if node.joined_at is not None:
             nodes.revoke(session, actor, node.name)
-        else:
-            nodes.forget(session, actor, node.name)
+        else:  # it reads the database itself, hears of this by its feed, and ends
+            session.delete(node)
     for subscription in found.subscriptions:
         words = f"the environment {name} was removed"
         subscribing.set_subscription_state(session, actor, subscription, "ended", words)
