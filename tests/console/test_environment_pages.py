@@ -77,6 +77,10 @@ def test_it_is_described_anew(staging: FlaskClient, world: Session) -> None:
     one = queries.known(world).named("staging")
     assert one is not None
     assert (one.summary, one.mark, one.address, one.open_to_owners) == (*list(changed.values())[:3], True)
+    assert not one.on_portal
+    staging.post("/environments/of/staging", data=changed | {"on_portal": "yes"})
+    world.rollback()
+    assert queries.known(world).on_portal == ("test", "staging", "production")
     page = staging.get("/environments/of/staging").text
     assert "change an environment" in page
     assert "Ferries first" in page

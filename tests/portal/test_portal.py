@@ -12,12 +12,15 @@ from sqlmodel import Session, select
 from certificates import Authority
 from core.traffic.test_traffic import record
 from helpers import sign_in
+from tamarack.core.environments.environment import Environment
 from tamarack.core.identity.credentials import digest
 from tamarack.settings import Settings
+from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Credential, Subscription
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.draft import queries as drafting
+from tamarack.store.environments import queries as environments
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.traffic.recording import Batch, take_in
 
@@ -197,6 +200,31 @@ def test_people_make_a_credential_of_their_own_certificate_and_of_no_name(
     assert "is already an identity of Night Planner" in again.text
     rotated = lead.post(f"{page}/credentials/{made.id}", data={"act": "rotate", "overlap": "24"})
     assert "no value of its own to rotate" in rotated.text
+
+
+def test_an_environment_is_offered_where_that_is_said_or_staff_subscribed_to_it(
+    lead: FlaskClient, session: Session
+) -> None:
+    made = Environment(name="staging")
+    environments.make(session, COMMAND_LINE, made)
+    rolling.lock(session)
+    running = rolling.running_configuration(session, "test")
+    rolling.roll_out_this(session, COMMAND_LINE, "staging", running, "")
+    session.commit()
+    page = lead.post(SUBSCRIBE, data=FORM).location
+    key = {"kind": "api-key", "environment": "staging"}
+    assert 'value="staging"' not in lead.get(SUBSCRIBE).text
+    assert lead.post(SUBSCRIBE, data=FORM | {"environment": "staging"}).status_code == 422
+    assert "staging" not in lead.get("/apis/sailings/2/openapi.json").text
+    assert lead.post(f"{page}/credentials/", data=key).status_code == 400
+    application = session.exec(select(Application).where(Application.title == "Night Planner")).one()
+    subscribing.subscribe(session, COMMAND_LINE, running, application, "passage", "skiff", "staging")
+    session.commit()
+    assert lead.post(f"{page}/credentials/", data=key).status_code == 303
+    assert "<option>staging</option>" in lead.get(page).text
+    environments.change(session, COMMAND_LINE, made.model_copy(update={"on_portal": True}))
+    session.commit()
+    assert 'value="staging"' in lead.get(SUBSCRIBE).text
 
 
 def test_another_organizations_things_are_as_if_they_were_not_there(lead: FlaskClient, session: Session) -> None:

@@ -55,6 +55,7 @@ def test_the_first_two_are_there_and_the_last_is_live(session: Session) -> None:
     assert there.names == ("test", "production")
     assert there.live == "production"
     assert [one.open_to_owners for one in there.listed] == [True, False]
+    assert there.on_portal == ("test", "production")
     assert {one.mark for one in there.listed} == {"ring", "disc"}
 
 

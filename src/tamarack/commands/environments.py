@@ -39,14 +39,16 @@ def list_environments() -> None:
 @click.option("--summary", default="", help="What it is for.")
 @click.option("--address", default="", help="Where callers reach it.")
 @click.option("--before", default="", help="The one that it stands before; the live one unless given.")
+@click.option("--on-portal", is_flag=True, help="Developers see what it offers, and subscribe to it by themselves.")
 @click.option("--open-to-owners", is_flag=True, help="API owners may roll out to it too.")
-def make_environment(name: str, summary: str, address: str, before: str, open_to_owners: bool) -> None:
+def make_environment(name: str, summary: str, address: str, before: str, on_portal: bool, open_to_owners: bool) -> None:
     """Make the environment NAME."""
     from tamarack.store.audit.log import COMMAND_LINE
     from tamarack.store.environments import queries
     from tamarack.store.errors import NotPossible
 
-    said = {"name": name, "summary": summary, "address": address, "open_to_owners": open_to_owners}
+    said = {"name": name, "summary": summary, "address": address, "open_to_owners": open_to_owners,
+            "on_portal": on_portal}  # fmt: skip
     with database_session() as session:
         try:
             queries.make(session, COMMAND_LINE, queries.read(said), before)

@@ -137,7 +137,15 @@ def open_to_me(environment: str) -> Configuration:
 
 def open_environments(api: str) -> list[str]:
     """The environments in which an API is offered in some product, the live one last."""
-    return [one for one in environments() if open_to_me(one).products_with(api)]
+    return [one for one in environments().on_portal if open_to_me(one).products_with(api)]
+
+
+def environments_for(application: Application) -> tuple[str, ...]:
+    """The environments that an application's people make credentials and clients for: those on the portal, and those
+    that the platform team subscribed it to."""
+    held = {one.environment for one in subscribers.subscriptions_of(db(), application) if one.state != "ended"}
+    there = environments()
+    return tuple(one for one in there if one in held or one in there.on_portal)
 
 
 def shown_version(api: str, version: str) -> tuple[Api, Version]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from datetime import timedelta
 from typing import Any
 
@@ -15,7 +16,7 @@ from tamarack.store.errors import NotPossible
 from tamarack.store.sign_in import clients
 from tamarack.store.sign_in.clients import ClientSpec
 from tamarack.store.sign_in.tables import Directory, SignInClient
-from tamarack.web.application import db, environments, settings_of
+from tamarack.web.application import db, settings_of
 from tamarack.web.numbers import whole
 
 OVERLAPS = {"1": "a day", "7": "a week", "30": "30 days", "0": "not at all"}
@@ -81,13 +82,18 @@ def _lines(text: str) -> list[str]:
 
 
 def made(
-    actor: Actor, application: Application, typed: dict[str, Any], scopes: list[tuple[str, str]]
+    actor: Actor,
+    application: Application,
+    typed: dict[str, Any],
+    scopes: list[tuple[str, str]],
+    allowed: Collection[str],
 ) -> tuple[SignInClient, str]:
-    """Make the client that a form asks for; returns its secret too. Raises `NotPossible`."""
+    """Make the client that a form asks for, in one of the environments allowed; returns its secret too. Raises
+    `NotPossible`."""
     directory = db().get(Directory, typed["directory"])
     if directory is None or not directory.active:
         raise NotPossible("choose whose users sign in", "directory")
-    if typed["environment"] not in environments():
+    if typed["environment"] not in allowed:
         raise NotPossible("choose an environment", "environment")
     pepper = settings_of(current_app).keys.raw("pepper")
     return clients.make_client(

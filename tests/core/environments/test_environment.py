@@ -54,3 +54,4 @@ def test_the_order_says_where_a_change_goes_first_and_which_one_is_live() -> Non
     assert "staging" in TRACK
     assert "stagin" not in TRACK
     assert TRACK.named("nowhere") is None
+    assert TRACK.on_portal == ("production",), "developers see the live one, and others where that is said"

@@ -22,6 +22,7 @@ def test_a_third_environment_is_made_rolled_out_to_compared_and_removed(
     page.get_by_role("link", name="Make an environment").click()
     page.get_by_label("Name", exact=True).fill("staging")
     page.get_by_label("What it is for").fill("Partners try changes here")
+    page.get_by_label("Offered on the portal").check()
     page.get_by_role("button", name="Make it").click()
     expect(page.get_by_text("The environment staging is there")).to_be_visible()
     expect(page.locator(".where").get_by_text("staging")).to_be_visible()

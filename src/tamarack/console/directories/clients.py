@@ -77,7 +77,7 @@ def make(name: str) -> Any:
     if application is None:
         return _form(directory, typed, {"application": f"there is no application {typed['application'][:60]!r}"}), 422
     try:
-        client, secret = made(acting(), application, typed, _scopes())
+        client, secret = made(acting(), application, typed, _scopes(), environments().names)
     except NotPossible as error:
         db().rollback()
         return _form(directory, typed, {error.field or "title": str(error)}), 422

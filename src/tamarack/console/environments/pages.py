@@ -20,7 +20,7 @@ pages = Blueprint("environments", __name__, url_prefix="/environments")
 
 MARKS: dict[str, str] = {mark: mark for mark in get_args(Mark)}
 _WHO = [("", "platform admins"), ("yes", "platform admins and API owners")]
-_FIELDS = ("name", "summary", "mark", "address", "open_to_owners", "before")
+_FIELDS = ("name", "summary", "mark", "address", "open_to_owners", "on_portal", "before")
 
 
 @pages.get("")
@@ -76,6 +76,7 @@ def _read(typed: dict[str, str], name: str) -> Environment:
             "mark": typed["mark"],
             "address": typed["address"],
             "open_to_owners": typed["open_to_owners"] == "yes",
+            "on_portal": typed["on_portal"] == "yes",
         }
     )
 
@@ -147,6 +148,7 @@ def _shown(one: Environment) -> dict[str, str]:
         "mark": one.mark,
         "address": one.address,
         "open_to_owners": "yes" if one.open_to_owners else "",
+        "on_portal": "yes" if one.on_portal else "",
     }
 
 

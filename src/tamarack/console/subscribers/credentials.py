@@ -7,7 +7,7 @@ from flask import Blueprint, abort, request
 from tamarack.console.page import acting, back_to, done, render, requires
 from tamarack.core.identity.credentials import KIND_TITLES
 from tamarack.store.applications.tables import Application, Credential
-from tamarack.web.application import db
+from tamarack.web.application import db, environments
 from tamarack.web.people import credential_pages
 from tamarack.web.people.credential_pages import OVERLAPS, Typed
 
@@ -44,7 +44,7 @@ def _new_page(application: Application, typed: Typed) -> str:
 @requires("subscribers")
 def make(id: str) -> Any:
     application = _application(id)
-    made, typed = credential_pages.make(acting(), application, tuple(KIND_TITLES))
+    made, typed = credential_pages.make(acting(), application, tuple(KIND_TITLES), environments().names)
     if made is None:
         return _new_page(application, typed), 422
     done(f"{KIND_TITLES[made.credential.kind]} {made.credential.hint} works from now on.")

@@ -44,6 +44,8 @@ class Environment(Frozen):
     """Where callers reach it; empty for what the settings say, or for one of its nodes."""
     open_to_owners: bool = False
     """API owners may roll out to it, and not platform admins alone."""
+    on_portal: bool = False
+    """Developers see what it offers, and subscribe to it by themselves; the live one is offered whatever this says."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +74,11 @@ class Environments:
     def said(self) -> str:
         """Their names, as words of a sentence."""
         return in_words(self.names)
+
+    @property
+    def on_portal(self) -> tuple[str, ...]:
+        """Those that developers see, in their order."""
+        return tuple(one.name for one in self.listed if one.on_portal or one.name == self.live)
 
     def named(self, name: str) -> Environment | None:
         """The environment so named, or None."""

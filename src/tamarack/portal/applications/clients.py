@@ -5,7 +5,7 @@ from typing import Any
 from flask import Blueprint, abort, current_app, request, session
 
 from tamarack.core.sign_in.scopes import STANDARD
-from tamarack.portal.page import acting, back_to, done, my_application, offered, render, requires
+from tamarack.portal.page import acting, back_to, done, environments_for, my_application, offered, render, requires
 from tamarack.store.errors import NotPossible
 from tamarack.store.sign_in import clients
 from tamarack.store.sign_in.tables import Directory, SignInClient
@@ -31,17 +31,18 @@ _once = Once()
 
 def _scopes() -> list[tuple[str, str]]:
     """The scopes that the APIs offer which the reader may see."""
-    return scopes_of([api for where in environments() for api in offered(where).apis])
+    return scopes_of([api for where in environments().on_portal for api in offered(where).apis])
 
 
 def _form(id: str, typed: dict[str, Any], errors: dict[str, str]) -> str:
+    application = my_application(id)
     return render(
         "applications/clients/new.html",
-        application=my_application(id),
+        application=application,
         typed=typed,
         errors=errors,
         directories=[one for one in directories(db()) if one.active],
-        environments=environments().names,
+        environments=environments_for(application),
         grants=clients.GRANTS,
         scopes=_scopes(),
     )
@@ -59,7 +60,7 @@ def make(id: str) -> Any:
     """Make a client; its secret is shown once."""
     application, typed = my_application(id), typed_in(request.form) | {"access_minutes": ""}
     try:
-        client, secret = made(acting(), application, typed, _scopes())
+        client, secret = made(acting(), application, typed, _scopes(), environments_for(application))
     except NotPossible as error:
         db().rollback()
         return _form(id, typed, {error.field or "title": str(error)}), 422

@@ -5,9 +5,9 @@ from typing import Any
 from flask import Blueprint, abort, request
 
 from tamarack.core.identity.credentials import KIND_TITLES
-from tamarack.portal.page import acting, back_to, done, my_application, render, requires
+from tamarack.portal.page import acting, back_to, done, environments_for, my_application, render, requires
 from tamarack.store.applications.tables import Application, Credential
-from tamarack.web.application import db, environments
+from tamarack.web.application import db
 from tamarack.web.people import credential_pages
 from tamarack.web.people.credential_pages import OVERLAPS, OWN_KINDS, Typed
 
@@ -31,14 +31,14 @@ def new(id: str) -> Any:
 
 def _new_page(application: Application, typed: Typed) -> str:
     return render("applications/credentials/new.html", application=application, typed=typed, kinds=OWN_KINDS,
-                  titles=KIND_TITLES, environments=environments().names)  # fmt: skip
+                  titles=KIND_TITLES, environments=environments_for(application))  # fmt: skip
 
 
 @pages.post("/")
 @requires("credentials")
 def make(id: str) -> Any:
     application = my_application(id)
-    made, typed = credential_pages.make(acting(), application, OWN_KINDS)
+    made, typed = credential_pages.make(acting(), application, OWN_KINDS, environments_for(application))
     if made is None:
         return _new_page(application, typed), 422
     return back_to("applications.page", id=id)

@@ -18,6 +18,7 @@ from tamarack.portal.page import (
     acting,
     back_to,
     done,
+    environments_for,
     me,
     my_application,
     my_organization,
@@ -36,7 +37,7 @@ from tamarack.store.mail import telling
 from tamarack.store.sign_in.clients import clients_of
 from tamarack.store.sign_in.users import directories
 from tamarack.store.traffic import overview as watching
-from tamarack.web.application import db, environments
+from tamarack.web.application import db
 from tamarack.web.paging import Paging
 from tamarack.web.people import credential_pages
 from tamarack.web.plan_table import plan_table
@@ -127,7 +128,7 @@ def page(id: str) -> Any:
         ending=still_called(application),
         clients=clients_of(db(), application.id),
         has_directories=bool(directories(db())),
-        environments=environments().names,
+        environments=environments_for(application),
         plans={one.id: _plans_for(one) for one in subscriptions},
         notices=telling.notices(db(), reader(), most=4, application=application),
     )

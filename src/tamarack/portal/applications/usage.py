@@ -9,7 +9,7 @@ from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.configuration.plans import Plan
 from tamarack.core.traffic.span import step_for
 from tamarack.core.traffic.totals import together
-from tamarack.portal.page import my_application, my_organization, offered, render, requires
+from tamarack.portal.page import environments_for, my_application, my_organization, offered, render, requires
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Application, Subscription
 from tamarack.store.quotas import queries as quotas
@@ -63,7 +63,8 @@ def page(id: str) -> Any:
     chosen = request.args.get("span", "day")
     chosen = chosen if chosen in SPANS else "day"
     asked = request.args.get("environment", "")
-    environment = asked if asked in environments() else environments().live
+    there = environments_for(application)
+    environment = asked if asked in there else environments().live
     filters = {"environment": environment, "organization": owner.name, "application": application.name}
     titles = {api.name: api.title for api in offered(environment).apis}
     api = request.args.get("api", "")
@@ -91,7 +92,7 @@ def page(id: str) -> Any:
         spans=tuple(SPANS),
         span=chosen,
         environment=environment,
-        environments=environments().names,
+        environments=there,
         api=filters.get("api", ""),
         chart=chart,
         totals=together(points),

@@ -225,7 +225,7 @@ def document(api: str, version: str, ending: str) -> Any:
     found, inside = shown_version(api, version)
     servers = [
         (f"{gateway_address(where)}{inside.base_path}", where)
-        for where in reversed(environments())
+        for where in reversed(environments().on_portal)
         if (there := offered(where).api(api)) is not None and there.version(version) is not None
     ]
     schemes = {}

@@ -61,12 +61,12 @@ def blank_try(api: Api, version: Version, view: OperationView) -> Try:
     values = {
         f"{one.place}.{one.name}": one.example if one.required or one.place == "path" else "" for one in view.parameters
     }
-    there = [where for where in environments() if offered(where).api(api.name) is not None]
+    there = [where for where in environments().on_portal if offered(where).api(api.name) is not None]
     # One that is subscribed here comes first, in the order of the environments: the call should work as it stands.
     ready = [
         (one, sub.environment)
         for one, sub in subscribed(api.name)
-        if sub.state == "active" and sub.environment in environments()
+        if sub.state == "active" and sub.environment in there
     ]
     ready.sort(key=lambda pair: environments().names.index(pair[1]))
     first = ready[0] if ready else None

@@ -14,7 +14,7 @@ from tamarack.store.environments.tables import EnvironmentRow
 from tamarack.store.errors import NotPossible
 from tamarack.store.feed import items as feeding
 
-_SAID = ("summary", "mark", "address", "open_to_owners")
+_SAID = ("summary", "mark", "address", "open_to_owners", "on_portal")
 
 
 def known(session: Session) -> Environments:

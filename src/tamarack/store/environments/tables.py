@@ -19,6 +19,7 @@ class EnvironmentRow(SQLModel, table=True):
     mark: str = "ring"
     address: str = ""
     open_to_owners: bool = False
+    on_portal: bool = False
     made_by: str = ""
     made_at: datetime = Moment()
     removed_at: datetime | None = Moment(default=None)

@@ -1,5 +1,6 @@
 """The pages of credentials, in console and portal alike: making one; changing, rotating, revoking, showing it."""
 
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
@@ -90,12 +91,14 @@ def state(credential: Credential) -> str:
     return state_of(expires, credential.revoked_at is not None, now().timestamp())
 
 
-def make(actor: Actor, application: Application, kinds: tuple[str, ...]) -> tuple[MadeCredential | None, Typed]:
+def make(
+    actor: Actor, application: Application, kinds: tuple[str, ...], allowed: Collection[str]
+) -> tuple[MadeCredential | None, Typed]:
     """Make the credential that was asked for; its value is put by for the next page to show once."""
     wanted, typed = _read(request.form)
     environment = typed.values["environment"]
-    if environment not in environments():
-        abort(400, f"{environment!r} is not an environment.")
+    if environment not in allowed:
+        abort(400, f"{environment!r} is not an environment that credentials are made for here.")
     if wanted is None:
         return None, typed
     if wanted.kind not in kinds:

@@ -27,12 +27,13 @@ def upgrade() -> None:
         sa.Column("mark", text, nullable=False),
         sa.Column("address", text, nullable=False),
         sa.Column("open_to_owners", sa.Boolean(), nullable=False),
+        sa.Column("on_portal", sa.Boolean(), nullable=False),
         sa.Column("made_by", text, nullable=False),
         sa.Column("made_at", moment, nullable=False),
         sa.Column("removed_at", moment, nullable=True),
         sa.PrimaryKeyConstraint("name"),
     )
-    there = {"address": "", "made_by": "", "made_at": datetime.now(UTC), "removed_at": None}
+    there = {"address": "", "on_portal": True, "made_by": "", "made_at": datetime.now(UTC), "removed_at": None}
     op.bulk_insert(
         table,
         [
