@@ -73,17 +73,22 @@ def test_a_node_is_asked_to_drain_stop_and_resume_and_the_audit_log_tells(
     )
 
 
-def test_labels_are_kept_and_a_wrong_one_is_said_and_stays_in_the_form(
+def test_what_a_node_is_called_is_kept_and_what_cannot_be_is_said_and_stays_in_the_form(
     admin: FlaskClient, world: Session, near: Node
 ) -> None:
-    admin.post("/nodes/of/production-1/labels", data={"labels": "rack=2, site=harbour"})
+    place = "/nodes/of/production-1/labels"
+    admin.post(place, data={"title": "Harbour  quay", "labels": "rack=2, site=harbour"})
     world.expire_all()
-    assert near.labels == ["rack=2", "site=harbour"]
-    page = admin.post("/nodes/of/production-1/labels", data={"labels": "rack"}, follow_redirects=True).text
-    assert "is no label" in page
-    assert 'value="rack"' in page
+    assert (near.title, near.labels) == ("Harbour quay", ["rack=2", "site=harbour"])
+    assert "<h1>Harbour quay</h1>" in admin.get("/nodes/of/production-1").text
+    assert "<b>Harbour quay</b></a> <code>production-1</code>" in admin.get("/nodes").text
+    for wrong, words in (({"title": "Quay", "labels": "rack"}, "is no label"), ({"title": "x" * 61}, "has 61 characters"),
+                         ({"title": "a\nb"}, "one line")):  # fmt: skip
+        page = admin.post(place, data=wrong, follow_redirects=True).text
+        assert words in page
+        assert wrong["title"].split("\n")[0] in page
     world.expire_all()
-    assert near.labels == ["rack=2", "site=harbour"]
+    assert (near.title, near.labels) == ("Harbour quay", ["rack=2", "site=harbour"])
 
 
 def test_a_joined_node_is_revoked_and_its_page_says_so(admin: FlaskClient, world: Session, far: Node) -> None:

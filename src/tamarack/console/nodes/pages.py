@@ -97,7 +97,8 @@ def ask(name: str) -> Any:
 @requires("nodes")
 def label(name: str) -> Any:
     written = request.form.get("labels", "")
-    act(lambda: known_nodes.put_labels(db(), acting(), name, written), f"The labels of {name} are kept.")
+    title = request.form.get("title", "")
+    act(lambda: known_nodes.call(db(), acting(), name, title, written), f"What {name} is called is kept.")
     return back_to("nodes.page", name=name)
 
 

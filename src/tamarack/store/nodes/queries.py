@@ -11,10 +11,12 @@ from tamarack.store.audit.log import Actor
 from tamarack.store.columns import now
 from tamarack.store.errors import NotPossible
 from tamarack.store.feed.wake import notify
+from tamarack.store.lines import a_line
 from tamarack.store.nodes.statements import GONE_AFTER_S
 from tamarack.store.nodes.tables import Node
 
 GONE_AFTER = timedelta(seconds=GONE_AFTER_S)
+MOST_TITLE = 60
 
 
 def nodes(session: Session, environment: str | None = None) -> list[Node]:
@@ -62,16 +64,18 @@ def ask(session: Session, actor: Actor, name: str, standing: str) -> Node:
     return node
 
 
-def put_labels(session: Session, actor: Actor, name: str, written: str) -> Node:
-    """Call a node by other labels. Raises `NotPossible` where they cannot be labels."""
+def call(session: Session, actor: Actor, name: str, title: str, written: str) -> Node:
+    """Call a node otherwise, by a title and labels; its name stays. Raises `NotPossible` where they cannot be that."""
     node = node_named(session, name, lock=True)
+    title = a_line(title, MOST_TITLE, "title", "The title", least=0)
     try:
         labels = labels_of(written)
     except ValueError as error:
-        raise NotPossible(str(error)) from error
-    if labels != node.labels:
-        auditing.record(session, actor, "label a node", f"node {name}", was=node.labels, labels=labels)
-        node.labels = labels
+        raise NotPossible(str(error), "labels") from error
+    if (title, labels) != (node.title, node.labels):
+        was = {"title": node.title, "labels": node.labels}
+        auditing.record(session, actor, "call a node otherwise", f"node {name}", was=was, title=title, labels=labels)
+        node.title, node.labels = title, labels
         session.add(node)
     return node
 

@@ -46,8 +46,10 @@ class Node(SQLModel, table=True):
     clock_ms: float | None = None
     """By how much its clock is ahead of the control side's."""
 
+    title: str = Field(default="", sa_column_kwargs={"server_default": ""})
+    """What people call it; empty where that is its name, which stays, for records bear it."""
     labels: list[str] = Names()
-    """What people call it by besides its name, like `site=harbour`."""
+    """What people tell it from others by, like `site=harbour`."""
     joined_at: datetime | None = Moment(default=None)
     """When it joined with a token; None for a node that reads the database itself."""
     credential: str | None = Field(default=None, unique=True)

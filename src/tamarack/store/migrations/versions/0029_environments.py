@@ -1,4 +1,4 @@
-"""Environments are rows: the two that there were are the first ones.
+"""Environments are rows: the two that there were are the first ones. Nodes may be called otherwise than by name.
 
 Revision ID: 0029
 Revises: 0028
@@ -43,7 +43,9 @@ def upgrade() -> None:
                      "open_to_owners": False},
         ],
     )  # fmt: skip
+    op.add_column("node", sa.Column("title", text, nullable=False, server_default=""))
 
 
 def downgrade() -> None:
+    op.drop_column("node", "title")
     op.drop_table("environment")
