@@ -7,6 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlmodel import Session
 
+from certificates import Authority
 from core.carrying.test_permit import ADDRESSES, CLAIMS, GROUPS, KEPT_OUT, SCOPES, SITES
 from core.protected import API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED
 from core.test_browser import ACCESS
@@ -54,6 +55,7 @@ def test_policies_of_every_kind_read_back_as_themselves_wherever_they_stand(tmp_
                     {"kind": "request-check", "otherwise": "pass it on and count it", "unknown": "the same"}, {"kind": "answer-check", "otherwise": "answer 502", "at_most": "2 MB"},
                     {"kind": "answer-fields", "edits": ["remove header Server"]}, {"kind": "rewrite", "path": "/x", "method": "PUT"},
                     {"kind": "retries", "at_most": 2, "statuses": [503]}, {"kind": "time-limits", "whole_ms": 900}]  # fmt: skip
+    policies.append({"kind": "client-certificate", "by": "its subject", "authorities": Authority(tmp_path).pem})
     assert {one["kind"] for one in policies} | {"open"} == set(KINDS)
     operation = [*policies, {"kind": "open"}]
     made = configuration(

@@ -56,7 +56,8 @@ class SecureBackend:
 
 @contextmanager
 def behind(backend: SecureBackend, holder: SecretHolder | None = None, **fields: Any) -> Iterator[Node]:
-    made = {"name": "timetable", "targets": [{"address": f"https://localhost:{backend.port}"}], **fields}
+    made = {"name": "timetable", "targets": [{"address": f"https://localhost:{backend.port}"}],
+            "connect_timeout_ms": 60_000, **fields}  # fmt: skip
     if holder is not None:
         made["certificate_secret"] = holder.name
     upstream = PooledUpstream(EVERYWHERE, lambda name: holder or SecretHolder(name))
