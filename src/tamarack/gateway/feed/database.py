@@ -99,7 +99,7 @@ class DatabaseFeed:
     async def ask_for_key_set(self, url: str) -> None:
         """See `Feed.ask_for_key_set`."""
         with _or_away():
-            connection = await AsyncConnection.connect(self._database, autocommit=True, connect_timeout=2)
+            connection = await AsyncConnection.connect(self._database, autocommit=True, connect_timeout=5)
             async with connection:
                 await connection.execute(statements.ASK_FOR_KEYS, {"channel": statements.KEY_SETS, "url": url})
 
