@@ -18,6 +18,7 @@ from helpers import configuration
 from tamarack.core.certificates.certificate import in_pem, known_by
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.identity.credentials import certificate_value, digest
+from tamarack.gateway import driver
 from tamarack.gateway.upstream.scripted import ScriptedUpstream
 from tamarack.tls import Certificates, pairs_of
 
@@ -164,17 +165,23 @@ def test_one_that_signs_itself_may_stand_for_its_own_authority(quay: Quay, tmp_p
     assert quay.call(own.with_key("buoy.pem")).status == 200
 
 
-def test_it_is_over_when_the_certificate_is(quay: Quay, tmp_path: Path) -> None:
+def test_it_is_over_when_the_certificate_is(quay: Quay, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     (one,) = in_pem(pem(quay.ferry))
     quay.knows(pem(quay.ferry))
     with quay.connect(quay.ferry) as kept:
         assert get(kept).status == 200
+        monkeypatch.setattr(driver, "time", lambda: one.ends + 1)
+        answer = get(kept)
+        record = quay.node.last_record(str(answer.getheader("tamarack-call-id")))
+        assert (answer.status, record.reason) == (401, "expired-credential"), (
+            "also on a connection that was made before"
+        )
+        monkeypatch.undo()
     (tmp_path / "short").mkdir()
     with pytest.raises((ssl.SSLError, ConnectionError, http.client.HTTPException)):
         over = Authority(tmp_path / "short", "Over", timedelta(hours=-1))
         quay.node.serve(asking(over), 2)
         quay.call(over.sign("over.pem", "ferry.tern.example"))
-    assert one.ends > one.begins
 
 
 def test_callers_are_asked_also_while_the_node_s_own_certificate_cannot_be_read(quay: Quay) -> None:

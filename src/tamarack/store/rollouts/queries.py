@@ -64,9 +64,7 @@ def roll_out(session: Session, actor: Actor, environment: str, note: str = "") -
     Raises `NotFit` where the draft has problems, or takes a version a step that it may not take from what runs.
     """
     lock(session)  # before the draft is read: what is sent is the draft as it is when its number is given
-    draft = load_configuration(session)
-    _possible(session, environment, draft)
-    return _send(session, actor, environment, draft, note, None)
+    return roll_out_this(session, actor, environment, load_configuration(session), note)
 
 
 def roll_out_this(session: Session, actor: Actor, environment: str, configuration: Configuration, note: str) -> Rollout:
@@ -74,16 +72,11 @@ def roll_out_this(session: Session, actor: Actor, environment: str, configuratio
 
     Raises `NotFit`, as `roll_out` does. Whoever calls it holds `lock`, taken before they read what they send.
     """
-    _possible(session, environment, configuration)
-    return _send(session, actor, environment, configuration, note, None)
-
-
-def _possible(session: Session, environment: str, configuration: Configuration) -> None:
-    """Raises `NotFit` for environments that there are not, and for steps of versions that may not be taken."""
     problems = unknown_environments(configuration, known(session))
     problems += impossible_steps(running_configuration(session, environment), configuration)
     if problems:
         raise NotFit(problems)
+    return _send(session, actor, environment, configuration, note, None)
 
 
 def roll_back(session: Session, actor: Actor, number: int) -> Rollout:
