@@ -22,10 +22,13 @@ import answers
 import meters
 import shapes
 import ways
+from tamarack.compiled import is_compiled
 
 HERE = Path(__file__).parent
+AS_PYTHON = "python:"
+"""Before a variant: it runs as Python, though it is compiled."""
 SETS: dict[str, tuple[str, ...]] = {
-    "whole": ("backend", "c-proxy", "floor", "no-policy", "key", "key-limit-record"),
+    "whole": ("backend", "c-proxy", "floor", "no-policy", "key", "key-limit-record", "python:key-limit-record"),
     "ways": ("backend", "floor", *ways.POLICIES),
     "limits": ("backend", "floor", "key", *meters.VARIANTS),
     "answers": ("backend", "floor", "no-policy", *answers.VARIANTS),
@@ -42,6 +45,7 @@ TITLES = (
         "floor": "floor: two protocols, nothing between",
         "no-policy": "gateway, no policy",
         "key-limit-record": "gateway, key + limit + recording",
+        "python:key-limit-record": "the same as Python, not compiled",
     }
 )
 
@@ -141,10 +145,15 @@ def main() -> None:
     if "c-proxy" in variants and shutil.which("nginx") is None:
         print("no reverse proxy in C is installed (Debian: nginx-light): its row is left out")
         variants = tuple(variant for variant in variants if variant != "c-proxy")
+    if not is_compiled():
+        print("the call path runs as Python: bin/compile compiles it")
+        variants = tuple(variant for variant in variants if not variant.startswith(AS_PYTHON))
     ports = {variant: given.port_base + place for place, variant in enumerate(variants)}
     folder = Path(tempfile.mkdtemp(prefix="tamarack-bench-"))
     ways.write_keys(folder)
-    shown = {variant: ways.headers(variant, folder) for variant in variants}
+    (folder / "python").mkdir()
+    shutil.copy(folder / "keys.json", folder / "python")
+    shown = {variant: ways.headers(variant.removeprefix(AS_PYTHON), folder) for variant in variants}
     programs: list[subprocess.Popen[bytes]] = []
     redis = start_redis(folder, given.port_base + 99) if any(map(meters.in_redis, variants)) else None
     results: dict[str, list[tuple[float, float, float, int]]] = {variant: [] for variant in variants}
@@ -155,8 +164,11 @@ def main() -> None:
                 programs.append(start_c_proxy(folder, ports[variant], ports["backend"]))
                 wait_for(ports[variant])
                 continue
-            command = [sys.executable, str(HERE / "programs.py"), variant, str(ports[variant])]
-            programs.append(subprocess.Popen([*command, str(ports["backend"]), str(folder)]))
+            command = [sys.executable, str(HERE / "programs.py"), variant.removeprefix(AS_PYTHON), str(ports[variant])]
+            kind = {"TAMARACK_COMPILED": "no"} if variant.startswith(AS_PYTHON) else {}
+            place = folder / "python" if kind else folder
+            command += [str(ports["backend"]), str(place)]
+            programs.append(subprocess.Popen(command, env=os.environ | kind))
             wait_for(ports[variant])
         for variant in variants:
             load(ports[variant], 1, given.connections, shown[variant])
@@ -166,7 +178,11 @@ def main() -> None:
                 done = load(ports[variant], min(given.seconds, 30), min(given.connections, 256), shown[variant])
                 results[variant].append(done)
                 cpu[variant].append((cpu_seconds(program.pid) - before) / (done[0] * given.seconds) * 1e6)
-        left = {one: left_over(folder, one) for one in variants if one not in ("backend", "floor", "c-proxy")}
+        nodes = [one for one in variants if one not in ("backend", "floor", "c-proxy")]
+        left = {
+            one: left_over(folder / "python" if one.startswith(AS_PYTHON) else folder, one.removeprefix(AS_PYTHON))
+            for one in nodes
+        }
     finally:
         if redis is not None:
             programs.append(redis)

@@ -206,20 +206,19 @@ def with_answers(snapshot: Snapshot) -> Snapshot:
     return snapshot.model_copy(update={"versions": tuple(versions)})
 
 
-async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> None:
-    """Serve a variant of the gateway until ended."""
+def node(variant: str, backend_port: int, folder: Path) -> tuple[Gateway, Recorder | None]:
+    """A node of a variant, and its recorder, where it has one."""
     directory = CallerDirectory(PEPPER, "production")
     material = ways.fill(directory, folder)
     snapshot = compile_snapshot(configuration(variant, backend_port), "production", lambda sha256: shapes.DOCUMENT)
     recorder: Any = NoRecorder()
     if variant == "key-limit-record":
         recorder = Recorder(folder / "spool", 2_000_000_000, 0.5)
-        asyncio.get_running_loop().create_task(recorder.run())
     counters, shared = MemoryCounters(), None
     if meters.in_redis(variant):
         store = RedisCounters(os.environ["BENCH_REDIS"], variant, 0.5)
         shared = SharedCounting(store, counters, lambda text: print(text, file=sys.stderr))
-    node = Gateway(
+    made = Gateway(
         "bench",
         "production",
         PooledUpstream(EVERYWHERE),
@@ -230,12 +229,19 @@ async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> N
     )
     if variant == "mock":
         snapshot = with_answers(snapshot)
-    node.serving = Serving(1, snapshot, directory, counters, material, None, node.caches, node.states)
+    made.serving = Serving(1, snapshot, directory, counters, material, None, made.caches, made.states)
     directory.set_products(snapshot.products)
+    return made, recorder if isinstance(recorder, Recorder) else None
+
+
+async def gateway(variant: str, port: int, backend_port: int, folder: Path) -> None:
+    """Serve a variant of the gateway until ended."""
+    made, recorder = node(variant, backend_port, folder)
+    recording = asyncio.create_task(recorder.run()) if recorder is not None else None
     settle_memory()
-    await CallerServer(WireLimits(), lambda connection: NodeDriver(node, connection)).listen("127.0.0.1", port)
+    await CallerServer(WireLimits(), lambda connection: NodeDriver(made, connection)).listen("127.0.0.1", port)
     leftovers = folder / f"{variant}.leftovers"
-    while True:  # what the collector finds is written down, for the bench to print
+    while recording is None or not recording.done():  # what the collector finds is written down, for the bench to print
         await asyncio.sleep(0.5)
         if (folder / f"{variant}.collect").exists():
             (folder / f"{variant}.collect").unlink()

@@ -79,6 +79,18 @@ PY
   rm -f "$half"
 }
 
+# need_compiled : compiles the modules on a call's way, where their sources changed; says why where that cannot be done.
+need_compiled() {
+  compiled=$(PYTHONPATH="$ROOT/src" "$ROOT/.venv/bin/python" -c \
+    'from tamarack.compiled import compiled_folder; print(compiled_folder())')
+  [ -d "$compiled" ] && return 0
+  say "Compiling the call path (a minute or two) …"
+  log="$ROOT/.venv/compiling.log"
+  PYTHONPATH="$ROOT/src" "$ROOT/.venv/bin/python" -m tamarack.compiling >"$log" 2>&1 && return 0
+  say "$(tail -n 1 "$log")"
+  return 1
+}
+
 # need_node_packages : keeps the packages of a node in a folder, as a machine that reaches no index gets them.
 need_node_packages() {
   lock="$ROOT/.venv/node-requirements.txt"

@@ -37,6 +37,7 @@ from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.draft import queries as drafting
 from tamarack.store.engine import make_engine
 from tamarack.store.migrate import migrate
+from tamarack.store.people import passwords
 from tamarack.store.people.staff import Staff
 from tamarack.store.people.tables import Organization, Person
 from tamarack.store.rollouts import queries as rolling
@@ -56,7 +57,7 @@ class _JourneysTogether(LoadScopeScheduling):  # type: ignore[misc]
 
 @pytest.hookimpl(optionalhook=True)
 def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> LoadScopeScheduling:
-    """Who runs which test, where `bin/test` has two processes for them."""
+    """Who runs which test, where `bin/test` has several processes for them."""
     return _JourneysTogether(config, log)
 
 
@@ -70,7 +71,16 @@ def cluster() -> Iterator[Cluster]:
     made.prepare()
     # Nobody else is here: what proving who one is takes (SCRAM, some 20 ms) would be most of many a test.
     (made.folder / "pg_hba.conf").write_text("host all all 127.0.0.1/32 trust\n")
-    hasty = ["fsync=off", "full_page_writes=off", "synchronous_commit=off", "wal_level=minimal", "max_wal_senders=0"]
+    hasty = [
+        "fsync=off",
+        "full_page_writes=off",
+        "synchronous_commit=off",
+        "wal_level=minimal",
+        "max_wal_senders=0",
+        "jit=off",
+        "autovacuum=off",
+        "max_parallel_workers_per_gather=0",
+    ]
     command = [*made.server_command(), *(part for one in hasty for part in ("-c", one))]
     with (home / "log").open("w") as log:
         server = subprocess.Popen(command, stdout=log, stderr=log)
@@ -159,7 +169,8 @@ def calls_out_of_reach(settings: Settings, monkeypatch: pytest.MonkeyPatch) -> I
 
 
 _QUICK = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
-"""Passwords of the tests' world are hashed with little work: hundreds of sign-ins verify them."""
+"""Passwords are hashed with little work here: thousands of sign-ins verify them."""
+passwords._HASHER, passwords._NOBODY = _QUICK, _QUICK.hash("no account has this password")
 
 
 def _fill(session: Session) -> None:

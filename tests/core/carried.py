@@ -1,5 +1,7 @@
 """Calls run through the programs of a configuration on the scripted driver: decided over, and going nowhere."""
 
+from __future__ import annotations
+
 from typing import Any
 
 from tamarack.core.carrying.assembly import Workshop, assemble
@@ -19,13 +21,6 @@ from tamarack.core.told.scripted import ScriptedDriver
 from tamarack.core.told.trace import Entry, Trace, Vouched
 
 NOW = 1_700_000_000.0
-
-
-class CallOnBed(Call):
-    """A call that knows where it is run, and the body that its caller sends."""
-
-    bed: "Bed"
-    sent: bytes
 
 
 class Bed:
@@ -59,9 +54,9 @@ class Bed:
         address: str = "192.0.2.1",
         now: float = NOW,
         form: bytes | None = None,
-    ) -> CallOnBed:
+    ) -> Call:
         """A call whose head was read, ready to run."""
-        call = CallOnBed(b"c1", now, 0, address)
+        call = Call(b"c1", now, 0, address)
         call.method, call.path, call.query, call.headers = method, path, query, list(headers or ())
         named = dict(call.headers)
         call.fields_by_name = named if len(named) == len(call.headers) else None
@@ -69,24 +64,41 @@ class Bed:
         if form is not None:
             call.length, call.media = len(form), FORM
         call.operation = self.operation(method, path)
-        call.bed, call.sent = self, form or b""
+        self.takes(call, form or b"")
         return call
 
+    def takes(self, call: Call, body: bytes = b"") -> None:
+        """A call is to be run here, and its caller sends this."""
+        if len(_MADE) >= MOST_MADE:
+            del _MADE[next(iter(_MADE))]
+        _MADE[id(call)] = (call, self, body)
 
-def carry(call: Any, **script: Any) -> Refusal | Reply | Passed:
+
+MOST_MADE = 10_000
+_MADE: dict[int, tuple[Call, Bed, bytes]] = {}
+"""The calls made last, by identity: each with where it is run, and the body that its caller sends."""
+
+
+def sends(call: Call, body: bytes) -> None:
+    """Let the caller of a call send a body."""
+    call.length = len(body)
+    _MADE[id(call)][1].takes(call, body)
+
+
+def carry(call: Call, **script: Any) -> Refusal | Reply | Passed:
     """Run a call to its end."""
-    driver = ScriptedDriver(call.bed.counters, **script)
-    assert isinstance(call.operation, Operation)
-    return driver.carry(call, call.operation, call.sent)
+    made, bed, body = _MADE[id(call)]
+    assert made is call and isinstance(call.operation, Operation)
+    return ScriptedDriver(bed.counters, **script).carry(call, call.operation, body)
 
 
-def run(call: Any) -> Refusal | None:
+def run(call: Call) -> Refusal | None:
     """The refusal of a call; None where it passes."""
     outcome = carry(call)
     return outcome if isinstance(outcome, Refusal) else None
 
 
-def run_traced(call: Any, clock_ns: Any, vouched: Vouched | None = None) -> tuple[Refusal | None, list[Entry]]:
+def run_traced(call: Call, clock_ns: Any, vouched: Vouched | None = None) -> tuple[Refusal | None, list[Entry]]:
     """The same, and what each policy did."""
     trace = call.trace = Trace(clock_ns, vouched)
     refusal = run(call)

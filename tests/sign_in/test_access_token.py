@@ -7,7 +7,7 @@ import pytest
 from joserfc import jwt
 from joserfc.jwk import ECKey
 
-from core.carried import Bed, CallOnBed, carry
+from core.carried import Bed, carry
 from helpers import configuration, material
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Reply
@@ -54,7 +54,7 @@ def known() -> Material:
 
 def called(
     shown: str, held: Material | None = None, now: float = NOW, find: Any = lambda token: False, **policy: Any
-) -> tuple[CallOnBed, Refusal | None]:
+) -> tuple[Call, Refusal | None]:
     directory = CallerDirectory(bytes(32), "production")
     directory.apply("application", "a1", APPLICATION)
     directory.apply("subscription", "s1", SUBSCRIPTION)

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from core.carried import Bed, carry
+from core.carried import Bed, carry, sends
 from helpers import configuration, material
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.forwarding import Passed
@@ -71,7 +71,7 @@ def sent(
     data = body if isinstance(body, bytes) else json.dumps(body).encode()
     own = [(b"content-type", b"application/json"), *fields]
     call = bed(policy).call("PUT", b"/sailings/v2/sailings/" + id, query, own)
-    call.length, call.sent = len(data), data
+    sends(call, data)
     outcome = carry(call, backend=lambda ask, sent: (Answered(status, list(headers), answer), ()))
     return call, outcome
 
@@ -212,7 +212,7 @@ def test_whatever_is_sent_is_answered_and_what_is_told_of_it_is_one_line(
     call = bed(REFUSES | {"unknown": "the same"}).call(
         "PUT", b"/sailings/v2/sailings/x", query, [(b"content-type", b"application/json"), (b"x-ship", field)]
     )
-    call.length, call.sent = len(body), body
+    sends(call, body)
     outcome = carry(call, backend=lambda ask, sent: (Answered(200, [], b""), ()))
     assert isinstance(outcome, Refusal)
     json.loads(b'{"a": 1' + outcome.members + b"}")

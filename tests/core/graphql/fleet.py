@@ -5,11 +5,12 @@ from typing import Any
 
 import orjson
 
-from core.carried import NOW, Bed, CallOnBed
+from core.carried import NOW, Bed
 from core.protected import API_KEY, directory, material
 from helpers import configuration
 from tamarack.core.balancing.route import Route
 from tamarack.core.caching.memory import MemoryCache
+from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.needs import Ask
 from tamarack.core.carrying.parts import Answered, Reply
 from tamarack.core.carrying.refusals import Refusal
@@ -73,7 +74,7 @@ class Fleet:
         self.head = b""
         self.later = 0.0
         """Seconds that have passed."""
-        self.call: CallOnBed
+        self.call: Call
         self.reply = Answered(200, [JSON], b'{"data":{}}')
         """What the backend answers."""
 
@@ -89,7 +90,7 @@ class Fleet:
 
         media = [] if method == "GET" else [JSON]
         self.call = self.bed.call(method, b"/sailings/v2" + path, query, [KEY, *media, *headers], now=NOW + self.later)
-        self.call.length, self.call.sent = len(body), body
+        self.call.length = len(body)
         operation = self.call.operation
         assert operation is not None
         return ScriptedDriver(self.bed.counters, backend=backend, cache=self.memory).carry(self.call, operation, body)  # type: ignore[arg-type]

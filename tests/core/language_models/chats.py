@@ -5,10 +5,11 @@ from typing import Any
 
 import orjson
 
-from core.carried import NOW, Bed, CallOnBed
+from core.carried import NOW, Bed
 from core.protected import API_KEY, PATH, directory, material, protected
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.caching.memory import MemoryCache
+from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.needs import Ask
 from tamarack.core.carrying.parts import Answered
 from tamarack.core.configuration.model import Configuration
@@ -60,7 +61,7 @@ class Chats:
         self.sent: list[tuple[str, Any]] = []
         """What targets were sent: the address of each, and the document."""
         self.answers: dict[str, list[tuple[int, list[tuple[bytes, bytes]], tuple[bytes, ...]]]] = {}
-        self.call: CallOnBed
+        self.call: Call
 
     def ask(
         self,
@@ -82,7 +83,7 @@ class Chats:
             return Answered(one[0], list(one[1]), whole), () if whole is not None else one[2]
 
         self.call = self.bed.call("POST", PATH, headers=[KEY, JSON, *headers], now=now)
-        self.call.length, self.call.sent, self.call.media = len(body), body, JSON[1]
+        self.call.length, self.call.media = len(body), JSON[1]
         self.call.trace = trace
         self.driver = ScriptedDriver(self.bed.counters, backend=backend, cache=self.memory)
         operation = self.call.operation

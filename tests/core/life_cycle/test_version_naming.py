@@ -7,9 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from core.carried import NOW, Bed, CallOnBed, run
+from core.carried import NOW, Bed, run
 from core.life_cycle.test_ending import api_of, whole
 from helpers import material
+from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.receiving import receive
 from tamarack.core.carrying.refusals import Refusal
@@ -48,7 +49,7 @@ def found(on: Bed, path: bytes = b"/sailings/sailings", method: str = "GET", med
 
 
 def _call(method: str, path: bytes) -> Any:
-    call = CallOnBed(b"c1", NOW, 0, "192.0.2.1")
+    call = Call(b"c1", NOW, 0, "192.0.2.1")
     call.method, call.path = method, path
     return call
 
@@ -129,7 +130,8 @@ def test_the_refusal_says_what_there_is_and_answers_say_what_they_depend_on() ->
     retired = bed(shared(MEDIA, {"state": "retired", "successor": "2"}, {}))
     call = _call("GET", b"/sailings/sailings")
     call.headers = [(b"accept", b"application/json;version=1")]
-    call.operation, call.bed, call.sent = receive(retired.router, call), retired, b""
+    call.operation = receive(retired.router, call)
+    retired.takes(call)
     gone = run(call)
     assert gone is not None
     assert "version 2 at /sailings with accept: application/json;version=2 takes its place" in gone.detail

@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 from pydantic import TypeAdapter
 
-from core.carried import NOW, Bed, carry
+from core.carried import NOW, Bed, carry, sends
 from core.protected import API_KEY, PATH, directory, material
 from helpers import configuration
 from tamarack.core.carrying.parts import Reply
@@ -43,7 +43,8 @@ class Answering:
         self, *headers: tuple[bytes, bytes], query: bytes = b"", body: bytes = b"", now: float = NOW, id: bytes = b"c1"
     ) -> Any:
         call = self.bed.call("POST", PATH, query=query, headers=[KEY, *headers], now=now)
-        call.id, call.length, call.sent = id, len(body), body
+        call.id = id
+        sends(call, body)
         return carry(call)
 
 

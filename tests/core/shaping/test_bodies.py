@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from core.carried import Bed, carry
+from core.carried import Bed, carry, sends
 from helpers import configuration, material
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.needs import Ask
@@ -56,7 +56,7 @@ class Passing:
         headers = [(name.replace("_", "-").encode(), value.encode()) for name, value in fields.items()]
         headers += [(b"content-type", media.encode())] if body else []
         call = self.bed.call(method, b"/sailings/v2/sailings", headers=headers)
-        call.length, call.sent = len(body), body
+        sends(call, body)
         return carry(call, backend=backend)
 
 
@@ -371,7 +371,8 @@ def test_a_trace_shows_bodies_before_and_after_without_what_looks_secret() -> No
                       {"kind": "rewrite", "path": "/old"})  # fmt: skip
     body = b'{"gone": 1, "api_key": "tmk_secret", "kept": "' + b"x" * 3000 + b'"}'
     call = passing.bed.call("POST", b"/sailings/v2/sailings", headers=[(b"content-type", JSON.encode())])
-    call.length, call.sent, call.media = len(body), body, JSON.encode()
+    sends(call, body)
+    call.media = JSON.encode()
     call.trace = trace = Trace(lambda: 0)
     answer = Answered(200, [(b"content-type", JSON.encode())], b'{"token": "tms_secret", "a": 1}')
     carry(call, backend=lambda ask, sent: (answer, ()))

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from core.carried import Bed, carry
+from core.carried import Bed, carry, sends
 from helpers import configuration, material
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.forwarding import Passed
@@ -177,7 +177,8 @@ def test_they_hold_only_for_calls_that_are_meant() -> None:
     for body, made in ((b'{"cars": 3}', True), (b'{"cars": 2}', False), (b"", False)):
         on = bed({"kind": "request-fields", "edits": ["set header X-Many: {{ body.cars }}"]} | policy)
         call = on.call("POST", b"/sailings/v2/sailings")
-        call.length, call.media, call.sent = len(body), b"application/json", body
+        sends(call, body)
+        call.media = b"application/json"
         carry(call)
         assert ((b"x-many", b"3") in call.headers) is made
 

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from core.carried import Bed, carry
+from core.carried import Bed, carry, sends
 from helpers import configuration, material
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.forwarding import Passed
@@ -51,7 +51,7 @@ class On:
         answer: bytes = b'{"id": 1, "crew": ["a"]}', headers: Any = (JSON,),
     ) -> tuple[Any, Any]:  # fmt: skip
         call = self.bed.call("POST", b"/sailings/v2/holds/lark", query, list(fields))
-        call.length, call.sent = len(body), body
+        sends(call, body)
         self.asked = None
 
         def backend(ask: Any, sent: bytes) -> Any:

@@ -144,10 +144,10 @@ class Operation(Published):
             media = call.media.lower()
             wanted = max((most for kind, most in self.reads if media.startswith(kind)), default=0)
             if wanted:
-                call.body = read = yield ReadBody(wanted)
+                read = yield ReadBody(wanted)
                 if type(read) is Refusal:
-                    call.body = None
                     return read
+                call.body = read
         refusal = None
         headers, query, body = call.headers, call.query, call.body
         for step in lane.steps:

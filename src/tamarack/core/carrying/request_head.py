@@ -64,9 +64,9 @@ def read_head(
     host = named.get(b"host", b"")
     if len(named) == len(headers):
         call.fields_by_name = named
-        hosts = b"host" in named
+        hosts = 1 if b"host" in named else 0
     else:
-        hosts = sum(name == b"host" for name, _ in headers)  # type: ignore[assignment]
+        hosts = sum(name == b"host" for name, _ in headers)
     if b"user-agent" in named:
         call.agent = named[b"user-agent"]
     if b"content-length" in named:

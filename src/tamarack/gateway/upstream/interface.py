@@ -12,6 +12,10 @@ from tamarack.core.carrying.needs import Ask, Failed
 from tamarack.core.carrying.parts import Answered
 
 
+class NotReachable(OSError):
+    """A target whose address is in a closed network."""
+
+
 class Listener(Protocol):
     """Who asked."""
 

@@ -16,7 +16,7 @@ from tamarack.core.http.reach import Reach
 from tamarack.core.http.target import Target
 from tamarack.core.identity.material import SecretHolder
 from tamarack.gateway.upstream.connection import TargetConnection
-from tamarack.gateway.upstream.interface import Exchange, Listener
+from tamarack.gateway.upstream.interface import Exchange, Listener, NotReachable
 from tamarack.tls import CannotShow, client_context
 
 MOST_CONNECTIONS = 1024
@@ -26,10 +26,6 @@ IDLE_S = 20.0
 OLDEST_S = 300.0
 """Seconds after which a connection is used no more, whatever was or will be sent late on it."""
 SWEEP_S = 0.05
-
-
-class NotReachable(OSError):
-    """A target whose address is in a closed network."""
 
 
 class Connecting:

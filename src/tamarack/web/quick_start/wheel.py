@@ -17,7 +17,7 @@ from tamarack.web.quick_start.packages import node_lock, pinned
 
 NAME = "tamarack_node"
 WHEEL = f"{NAME}-{__version__}-py3-none-any.whl"
-_PARTS = ("__init__.py", "settings.py", "embedding.py", "tls.py", "core", "gateway")
+_PARTS = ("__init__.py", "compiled.py", "settings.py", "embedding.py", "tls.py", "core", "gateway")
 _ONLY_NEAR = frozenset(("gateway/feed/database.py", "gateway/counters/restore.py"))
 """What reads the database."""
 _WHEN = (2026, 1, 1, 0, 0, 0)  # the same code makes the same bytes

@@ -1,0 +1,66 @@
+"""Compile the modules on a call's way (`tamarack.compiled`) with mypyc: `python -m tamarack.compiling`.
+
+It takes about a minute and asks for a C compiler and Python's headers. What is compiled already is left as it is.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+import sysconfig
+import tempfile
+from contextlib import suppress
+from pathlib import Path
+
+from tamarack.compiled import MODULES, SOURCES, compiled_folder, source_of
+from tamarack.core.text import one_line
+
+
+def missing() -> str:
+    """What is missing here to compile with, in words; empty where nothing is."""
+    if not Path(sysconfig.get_paths()["include"], "Python.h").exists():
+        return "Python's headers (Debian: python3-dev)"
+    compiler = (sysconfig.get_config_var("CC") or "cc").split()[0]
+    return "" if shutil.which(compiler) else f"a C compiler (Debian: gcc); this Python asks for {compiler}"
+
+
+def compile_call_path() -> None:
+    """Compile, and put all of it in place at once. What was compiled from other sources is removed."""
+    from mypyc.build import mypycify
+    from setuptools import setup
+
+    folder = compiled_folder()
+    folder.parent.mkdir(exist_ok=True)
+    made = Path(tempfile.mkdtemp(dir=folder.parent, prefix="making-"))
+    try:
+        os.chdir(SOURCES)
+        files = [str(source_of(module).relative_to(SOURCES)) for module in MODULES]
+        options = ["--config-file", str(SOURCES.parent / "pyproject.toml"), "--cache-dir", str(made / "cache")]
+        extensions = mypycify([*options, *files], opt_level="1", debug_level="0", target_dir=str(made / "c"))
+        places = ("--build-lib", str(made / "lib"), "--build-temp", str(made / "o"))
+        setup(name="call-path", packages=[], ext_modules=extensions, script_args=["--quiet", "build_ext", *places])
+        for other in folder.parent.iterdir():
+            if other not in (made, folder):
+                shutil.rmtree(other, ignore_errors=True)
+        with suppress(OSError):  # somebody else was faster
+            (made / "lib").rename(folder)
+    finally:
+        shutil.rmtree(made, ignore_errors=True)
+
+
+def main() -> None:
+    """Compile what is not compiled yet; ends with 1 where that cannot be done, and says why in its last line."""
+    if compiled_folder().exists():
+        return
+    lacking = missing()
+    if lacking:
+        sys.exit(f"The call path runs as Python, more slowly: to compile it, install {lacking}.")
+    try:
+        compile_call_path()
+    except (Exception, SystemExit) as error:  # whatever it is: the sources run as they are
+        sys.exit(f"The call path runs as Python, more slowly: it could not be compiled ({one_line(str(error))[:200]}).")
+
+
+if __name__ == "__main__":
+    main()
