@@ -51,9 +51,8 @@ class Wire:
         """Closed, as what was idle for long is."""
 
 
-async def least(variant: str, rounds: int, calls: int) -> float:
+async def least(variant: str, rounds: int, calls: int, folder: Path) -> float:
     """Microseconds of processor time for one call of a variant."""
-    folder = Path(tempfile.mkdtemp(prefix="tamarack-bench-"))
     ways.write_keys(folder)
     node, recorder = programs.node(variant, 9, folder)
     loop = asyncio.get_running_loop()
@@ -98,7 +97,8 @@ def main() -> None:
     parser.add_argument("--variant", choices=VARIANTS, help="run one, in this process")
     given = parser.parse_args()
     if given.variant:
-        print(asyncio.run(least(given.variant, min(given.rounds, 10_000), min(given.calls, 10_000))))
+        with tempfile.TemporaryDirectory(prefix="tamarack-bench-") as folder:
+            print(asyncio.run(least(given.variant, min(given.rounds, 10_000), min(given.calls, 10_000), Path(folder))))
         return
     kinds = {"as Python": "no"} | ({"compiled": ""} if is_compiled() else {})
     if not is_compiled():

@@ -2,7 +2,8 @@
 
 They are Python like all others, and run as such. Where they were compiled (`tamarack.compiling`), what was compiled is
 imported in their place. It is kept in the virtual environment under a digest of the sources, so a source that was
-edited since is never shadowed: then all of them run as Python until they are compiled again.
+edited since is never shadowed: then all of them run as Python until they are compiled again. What they use of other
+modules is looked up while they run, as always.
 """
 
 from __future__ import annotations

@@ -108,6 +108,7 @@ def test_a_graph_is_published_protected_and_explored(demo: Installation, page: P
     page.goto(f"{demo.portal}/apis/quay-graph/1/")
     expect(page.get_by_text("One quay")).to_be_visible()
     page.get_by_role("link", name="Explore").click()
+    expect(page.locator(".graph-editor")).to_be_visible()  # it has taken the place of the plain field
     page.get_by_label("Document", exact=True).fill(DEEP)
     expect(page.get_by_text("6 of 5")).to_be_visible()
     page.get_by_label("Document", exact=True).fill(BERTHS)
