@@ -48,16 +48,12 @@ hypothesis.settings.register_profile("steady", deadline=None)  # how fast an exa
 hypothesis.settings.load_profile("steady")
 
 
-_SECOND_HALF = re.compile(r"tests/journeys/(nodes/|tokens/|test_(answering|chat|faults|graph|starting)[_.])")
-
-
 class _JourneysTogether(LoadScopeScheduling):  # type: ignore[misc]
-    """Journeys share a running demo: they go one after the other, in two halves with a demo each, beside the others."""
+    """All journeys share one running demo: they go one after the other, beside the other tests. (Two demos at once take
+    more of two cores than they save.)"""
 
     def _split_scope(self, nodeid: str) -> str:
-        if nodeid.startswith("tests/journeys/"):
-            return "journeys, second half" if _SECOND_HALF.match(nodeid) else "journeys"
-        return nodeid
+        return "journeys" if nodeid.startswith("tests/journeys/") else nodeid
 
 
 @pytest.hookimpl(optionalhook=True)
