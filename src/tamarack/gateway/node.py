@@ -13,6 +13,7 @@ from typing import NamedTuple
 from prometheus_client import start_http_server
 from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Metric
 
+from tamarack.compiled import is_compiled
 from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.http.addresses import networks
 from tamarack.core.identity.callers import CallerDirectory
@@ -255,6 +256,7 @@ async def serve(
     await servers[0].listen(host, port, place.listening)
     for secured in servers[1:]:
         await secured.listen(host, where.tls_port, place.listening_tls)
+    log(f"listens; the call path runs {'compiled' if is_compiled() else 'as Python'}")
     shown = settings.metrics_host and place.first
     end_metrics = serve_metrics(metrics, settings, port) if shown else lambda: None
     try:

@@ -18,6 +18,7 @@ from sqlmodel import Session
 
 from gateway.test_metering import PATH, _console, metered, serve
 from helpers import apart, free_port, until
+from tamarack.compiled import is_compiled
 from tamarack.core.limits.live import LiveCounter
 from tamarack.gateway.measured import Gauge
 from tamarack.gateway.processes.how_many import how_many
@@ -202,6 +203,8 @@ def node(world: Session, settings: Settings, tmp_path: Path) -> Iterator[Running
 def test_two_processes_are_one_node_and_one_that_dies_is_started_again(node: Running, world: Session) -> None:
     first = node.children
     assert len(first) == 2
+    kind = "compiled" if is_compiled() else "as Python"
+    until(lambda: node.log.read_text().count(f"listens; the call path runs {kind}\n") == 2, "both to say how they run")
     done = threading.Event()
     callers = [threading.Thread(target=node.call_until, args=(done,)) for _ in range(4)]
     for one in callers:
