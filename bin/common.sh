@@ -79,16 +79,17 @@ PY
   rm -f "$half"
 }
 
-# need_compiled : compiles the modules on a call's way, where their sources changed; says why where that cannot be done.
+# need_compiled : compiles the modules on a call's way, where their sources changed. Says why where that cannot be done:
+# ends with 3 where something is missing to compile with, with 1 where it fails.
 need_compiled() {
   compiled=$(PYTHONPATH="$ROOT/src" "$ROOT/.venv/bin/python" -c \
     'from tamarack.compiled import compiled_folder; print(compiled_folder())')
   [ -d "$compiled" ] && return 0
-  say "Compiling the call path (a minute or two) …"
+  say "Compiling the call path (two to four minutes) …"
   log="$ROOT/.venv/compiling.log"
-  PYTHONPATH="$ROOT/src" "$ROOT/.venv/bin/python" -m tamarack.compiling >"$log" 2>&1 && return 0
+  PYTHONPATH="$ROOT/src" "$ROOT/.venv/bin/python" -m tamarack.compiling >"$log" 2>&1 && return 0 || ended=$?
   say "$(tail -n 1 "$log")"
-  return 1
+  return "$ended"
 }
 
 # need_node_packages : keeps the packages of a node in a folder, as a machine that reaches no index gets them.

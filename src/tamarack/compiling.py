@@ -1,6 +1,6 @@
 """Compile the modules on a call's way (`tamarack.compiled`) with mypyc: `python -m tamarack.compiling`.
 
-It takes about a minute and asks for a C compiler and Python's headers. What is compiled already is left as it is.
+It takes two to four minutes and asks for a C compiler and Python's headers. What is compiled already is left as it is.
 """
 
 from __future__ import annotations
@@ -15,6 +15,9 @@ from pathlib import Path
 
 from tamarack.compiled import MODULES, SOURCES, compiled_folder, source_of
 from tamarack.core.text import one_line
+
+LACKING = 3
+"""The exit code where something is missing to compile with."""
 
 
 def missing() -> str:
@@ -50,12 +53,14 @@ def compile_call_path() -> None:
 
 
 def main() -> None:
-    """Compile what is not compiled yet; ends with 1 where that cannot be done, and says why in its last line."""
+    """Compile what is not compiled yet. Ends with `LACKING` where something is missing for that, with 1 where it fails;
+    its last line says why."""
     if compiled_folder().exists():
         return
     lacking = missing()
     if lacking:
-        sys.exit(f"The call path runs as Python, more slowly: to compile it, install {lacking}.")
+        print(f"The call path runs as Python, more slowly: to compile it, install {lacking}.", file=sys.stderr)
+        sys.exit(LACKING)
     try:
         compile_call_path()
     except (Exception, SystemExit) as error:  # whatever it is: the sources run as they are
