@@ -1,7 +1,9 @@
 """What every upstream client holds to: the same answers and failures heard alike, from a real socket and from a script."""
 
 import asyncio
+import socket
 from collections.abc import Callable
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -180,3 +182,32 @@ def test_failures_are_heard_by_their_kind(kind: str, failure: Failed) -> None:
 
 def test_after_a_failure_the_next_request_is_answered(kind: str) -> None:
     assert [one[0] for one in Clients(kind, Failed("broken", "closed"), OK).run(get, get)] == ["broken", 200]
+
+
+def test_what_came_unasked_costs_its_connection_though_the_loop_has_not_read_it() -> None:
+    """Only a look at the socket itself tells, before the next caller's request goes out on it."""
+    poison = b"HTTP/1.1 200 OK\r\ncontent-length: 6\r\n\r\npoison"
+
+    async def work() -> list[Any]:
+        loop = asyncio.get_running_loop()
+        with socket.create_server(("127.0.0.1", 0)) as backend, ExitStack() as connections:
+            backend.setblocking(False)
+            target = target_at(f"http://127.0.0.1:{backend.getsockname()[1]}", 1000, 1000)
+            upstream = PooledUpstream(EVERYWHERE)
+            heard = []
+            try:
+                for _ in range(2):
+                    listening = Listening()
+                    listening.begin(upstream.ask(get(target)[0], listening))
+                    async with asyncio.timeout(10):
+                        connection = connections.enter_context((await loop.sock_accept(backend))[0])
+                        await loop.sock_recv(connection, 65_536)
+                        await loop.sock_sendall(connection, on_the_wire(OK) or b"")
+                        await listening.over.wait()
+                    heard.append(listening.heard)
+                    connection.send(poison)  # and the next is asked before the loop has a turn
+            finally:
+                await upstream.close()
+            return heard
+
+    assert apart(uvloop.run, work()) == [[200, [(b"x-a", b"1")], b"ok"]] * 2

@@ -25,9 +25,9 @@ def number_for(schema: dict[str, Any], kind: str) -> int | float:
     if step is not None and step > 0:
         value = _on_step(value, step, low, above, high, below)
     elif above and value == low:
-        value = (low + high) / 2 if high is not None and low is not None else value + 1
+        value = (low + high) / 2 if high is not None else value + 1
     elif below and value == high:
-        value = (low + high) / 2 if low is not None and high is not None else value - 1
+        value = (low + high) / 2 if low is not None else value - 1
     if kind == "integer" or value.denominator == 1:
         return int(value) if kind == "integer" or isinstance(schema.get("minimum"), int) else float(value)
     return float(value)

@@ -127,7 +127,7 @@ class TargetConnection(asyncio.Protocol):
             return False
         looks = self._looks
         if looks is None:
-            if self.pool.tls is not None:
+            if self.pool.target.scheme == "https":
                 return True
             looks = self._looks = select.poll()
             looks.register(self.transport.get_extra_info("socket").fileno(), select.POLLIN)
