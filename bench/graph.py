@@ -15,7 +15,7 @@ from graphql import parse
 from tamarack.core.balancing.route import Route
 from tamarack.core.carrying.assembly import Workshop, assemble
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.parts import Answered
+from tamarack.core.carrying.needs import Answered
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.graphql.calls.documents import Documents

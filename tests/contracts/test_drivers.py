@@ -13,8 +13,7 @@ from gateway.harness import KEY, Node, running
 from helpers import configuration
 from tamarack.core.balancing.route import Route
 from tamarack.core.carrying.forwarding import Passed
-from tamarack.core.carrying.needs import Ask, Failed
-from tamarack.core.carrying.parts import Answered
+from tamarack.core.carrying.needs import Answered, Ask, Failed
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.http.target import target_at

@@ -13,6 +13,7 @@ from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.http.fields import Header
+from tamarack.core.http.head_fields import HeadFields
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
 from tamarack.core.limits.memory import MemoryCounters
@@ -58,9 +59,8 @@ class Bed:
         """A call whose head was read, ready to run."""
         call = Call(b"c1", now, 0, address)
         call.method, call.path, call.query, call.headers = method, path, query, list(headers or ())
-        named = dict(call.headers)
-        call.fields_by_name = named if len(named) == len(call.headers) else None
-        call.media = named.get(b"content-type", b"")
+        call.head_fields = HeadFields(call.headers)
+        call.media = call.head_fields.media
         if form is not None:
             call.length, call.media = len(form), FORM
         call.operation = self.operation(method, path)

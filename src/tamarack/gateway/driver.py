@@ -11,13 +11,14 @@ import asyncio
 from collections.abc import Callable, Coroutine
 from time import perf_counter_ns, time
 from types import CoroutineType
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 import orjson
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Filter, Passed
 from tamarack.core.carrying.needs import (
+    Answered,
     Ask,
     Failed,
     Hold,
@@ -28,8 +29,8 @@ from tamarack.core.carrying.needs import (
     Refresh,
     Take,
 )
-from tamarack.core.carrying.parts import Answered, Reply
-from tamarack.core.carrying.program import FAILURES, Operation, Program
+from tamarack.core.carrying.parts import Reply
+from tamarack.core.carrying.program import FAILURES, Operation, Outcome, Program
 from tamarack.core.carrying.receiving import receive
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.http.addresses import caller_address
@@ -45,16 +46,17 @@ if TYPE_CHECKING:
     from tamarack.gateway.gateway import Gateway
     from tamarack.gateway.wire.connection import CallerConnection
 
-PREFETCH = 65_536
+PREFETCH: Final = 65_536
 """Bytes of a body that are here before a target's connection is taken for it."""
 
-_STOPPED = Refusal(REASONS["node-stopped"], ((b"retry-after", b"1"),))
-_NOT_READY = Refusal(REASONS["not-ready"], ((b"retry-after", b"1"),))
-_TOO_LARGE = Refusal(REASONS["too-large"])
-_INTERNAL = Refusal(REASONS["internal-error"])
-_NO_BODY = frozenset((204, 304))
-_LENGTH = b"content-length: %d\r\n"
-_PARKED: Any = object()
+_STOPPED: Final = Refusal(REASONS["node-stopped"], ((b"retry-after", b"1"),))
+_NOT_READY: Final = Refusal(REASONS["not-ready"], ((b"retry-after", b"1"),))
+_TOO_LARGE: Final = Refusal(REASONS["too-large"])
+_INTERNAL: Final = Refusal(REASONS["internal-error"])
+_NO_BODY: Final = frozenset((204, 304))
+_LENGTH: Final = b"content-length: %d\r\n"
+_clock_ns: Final = perf_counter_ns
+_PARKED: Final[Any] = object()
 """A need that is not answered yet."""
 READING, BODY_AHEAD, SENDING, ANSWERING, COLLECTING, STREAMING, ELSEWHERE = range(7)
 """What a parked program waits for: the body whole; enough of it to take a target's connection; the rest of it, and the
@@ -111,7 +113,7 @@ class NodeDriver:
         connection = self.connection
         assert connection is not None
         return Call(
-            gateway.new_call_id(now), now, perf_counter_ns(), connection.address, connection.server.scheme,
+            gateway.new_call_id(now), now, _clock_ns(), connection.address, connection.server.scheme,
             connection.certificate,
         )  # fmt: skip
 
@@ -135,7 +137,7 @@ class NodeDriver:
             call.operation = self._operation = found
             if call.ticket or gateway.tracing.on:
                 gateway.begin_trace(call)
-            call.ended_at[1] = perf_counter_ns()
+            call.ended_at[1] = _clock_ns()
             self._program = found.run(call)
         except Exception as error:
             self._broke(error)
@@ -183,21 +185,20 @@ class NodeDriver:
             while answer is not _PARKED:
                 need = send(answer)
                 answer = _ANSWERS[type(need)](self, need)
-        except StopIteration as end:
-            self._program = None
-            outcome = end.value
         except Exception as error:
             self._broke(error)
-            return
-        else:
-            return
-        try:
-            if type(outcome) is Passed:
-                self._pass(outcome)
-            else:
-                self._end(outcome)
-        except Exception as error:
-            self._broke(error)
+
+    def _ended(self, outcome: Refusal | Reply) -> Any:
+        """The program has ended without an answer of the backend's to pass on."""
+        self._program = None
+        self._end(outcome)
+        return _PARKED
+
+    def _passes(self, passed: Passed) -> Any:
+        """The program has ended with the backend's answer."""
+        self._program = None
+        self._pass(passed)
+        return _PARKED
 
     def _beside(self, work: Coroutine[Any, Any, Any], then: Any) -> None:
         """Do something that takes time, and go on with what it found."""
@@ -563,7 +564,7 @@ class NodeDriver:
             self._exchange = None
             exchange.close()
         ended_at = call.ended_at
-        ended = perf_counter_ns()
+        ended = _clock_ns()
         call.total_us = (ended - ended_at[0]) // 1000
         if call.answered:
             ended_at[8] = ended
@@ -664,7 +665,7 @@ class NodeDriver:
         connection.finished()
 
 
-_ANSWERS: dict[type[Need], Callable[[NodeDriver, Any], Any]] = {
+_ANSWERS: Final[dict[type[Need | Outcome], Callable[[NodeDriver, Any], Any]]] = {
     Take: NodeDriver._take,
     Ask: NodeDriver._send,
     ReadBody: NodeDriver._read_body,
@@ -674,5 +675,8 @@ _ANSWERS: dict[type[Need], Callable[[NodeDriver, Any], Any]] = {
     Look: NodeDriver._look,
     Hold: NodeDriver._hold,
     Refresh: NodeDriver._refresh,
+    Refusal: NodeDriver._ended,
+    Reply: NodeDriver._ended,
+    Passed: NodeDriver._passes,
 }
-"""How each need is answered: at once, or later (`_PARKED`)."""
+"""How each need is answered, at once or later (`_PARKED`); and what is done where the program has ended."""

@@ -8,8 +8,7 @@ from time import time
 from tamarack.core.balancing.health import HealthRules
 from tamarack.core.balancing.route import Choice
 from tamarack.core.balancing.time_limits import TimeLimits
-from tamarack.core.carrying.needs import Ask, Failed
-from tamarack.core.carrying.parts import Answered
+from tamarack.core.carrying.needs import Answered, Ask, Failed
 from tamarack.gateway.gateway import Gateway
 from tamarack.gateway.upstream.interface import Exchange
 

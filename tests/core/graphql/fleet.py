@@ -11,8 +11,8 @@ from helpers import configuration
 from tamarack.core.balancing.route import Route
 from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Ask
-from tamarack.core.carrying.parts import Answered, Reply
+from tamarack.core.carrying.needs import Answered, Ask
+from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.graphql.described import SCHEMA
 from tamarack.core.graphql.views.rest_view import VIEW

@@ -113,14 +113,7 @@ def test_a_delay_is_within_its_bounds_and_differs() -> None:
 
 
 def _needs(program: Any) -> Any:
-    answer = None
-    try:
-        while True:
-            need = program.send(answer)
-            yield need
-            answer = None
-    except StopIteration:
-        return
+    yield from program  # each of them answered with None
 
 
 def test_an_operation_that_documents_nothing_says_so() -> None:

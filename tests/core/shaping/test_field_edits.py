@@ -14,8 +14,8 @@ from core.carried import Bed, carry, sends
 from helpers import configuration, material
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.forwarding import Passed
-from tamarack.core.carrying.needs import Ask
-from tamarack.core.carrying.parts import Answered, Reply
+from tamarack.core.carrying.needs import Answered, Ask
+from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.callers import CallerDirectory

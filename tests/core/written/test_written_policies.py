@@ -12,7 +12,8 @@ from core.carried import Bed, carry, sends
 from helpers import configuration, material
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.forwarding import Passed
-from tamarack.core.carrying.parts import Answered, Reply
+from tamarack.core.carrying.needs import Answered
+from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.model import Configuration, check, secrets_used

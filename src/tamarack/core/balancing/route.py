@@ -7,6 +7,7 @@ the fewest calls under way, or to the same one for the same key (RFC 2782 for th
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from typing import Final
 
 from tamarack.core.balancing.capacity import Capacity
 from tamarack.core.balancing.target_state import TargetState
@@ -19,8 +20,8 @@ from tamarack.core.http.target import Target
 SignIn = Callable[[], Header | None]
 KeyOfCall = Callable[[Call], bytes]
 """What calls have in common that go to one target; empty for none."""
-_MOST_CYCLES = 256
-FIRST_CREDIT = 1_000
+_MOST_CYCLES: Final = 256
+FIRST_CREDIT: Final = 1_000
 """What retries may take at first, in hundredths of one: a target that dies just then costs no call."""
 
 

@@ -21,8 +21,8 @@ from tamarack.core.carrying.call import Call, Published
 from tamarack.core.carrying.identifying import Closed, identify, subscribed, take_off
 from tamarack.core.carrying.intermission import Intermission, out_for_now
 from tamarack.core.carrying.metering import Key, Meter, PlanMeter, QuotaLog, QuotaMeter
+from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import (
-    Answered,
     Answerer,
     Change,
     Check,
@@ -49,7 +49,7 @@ from tamarack.core.carrying.program import Clock, Operation
 from tamarack.core.carrying.receiving import Routed
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.routing import Router, VersionChoice
-from tamarack.core.carrying.steps import Lane, NamedStep, Told
+from tamarack.core.carrying.steps import Lane, NamedStep, Told, note_end
 from tamarack.core.checking.schemas import Described, Library
 from tamarack.core.configuration.plans import part_for
 from tamarack.core.configuration.snapshot import PlacedPolicy, Snapshot, SnapshotOperation, SnapshotVersion
@@ -529,7 +529,7 @@ class _Folding:
             steps.append(one.step)
             following = named[place + 1].stage if place + 1 < len(named) else None
             if clock is not None and following is not one.stage and one.stage in PLACE:
-                steps.append(_note_end(clock, 1 + PLACE[one.stage]))
+                steps.append(note_end(clock, 1 + PLACE[one.stage]))
         return tuple(steps)
 
     def _steps(self, stage: Stage) -> list[NamedStep]:
@@ -668,11 +668,3 @@ def _intermissions(version: SnapshotVersion) -> list[Intermission]:
 
 def _taken_off(ways: Sequence[Way], title: str) -> list[NamedStep]:
     return [NamedStep(Stage.IDENTIFY, take_off(ways), (Told(title, "", "built in"),))] if ways else []
-
-
-def _note_end(clock: Clock, place: int) -> Step:
-    def step(call: Call) -> Refusal | None:
-        call.ended_at[place] = clock()
-        return None
-
-    return step

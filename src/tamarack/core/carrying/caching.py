@@ -16,7 +16,8 @@ from tamarack.core.caching.control import NO_DIRECTIVES, Directives, directives,
 from tamarack.core.caching.kept import Kept, Refusal, Rules, initial_age, judge, split_fields
 from tamarack.core.caching.memory import MemoryCache, shown_key
 from tamarack.core.carrying.call import Call, Watching
-from tamarack.core.carrying.parts import Answered, Reply
+from tamarack.core.carrying.needs import Answered
+from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.carrying.refusals import Refusal as CallRefusal
 from tamarack.core.errors import CoreError

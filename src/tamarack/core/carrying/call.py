@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any, Protocol
+from typing import Any, Final, Protocol
 
 from tamarack.core.certificates.certificate import Certificate
 from tamarack.core.checking.misfit import Misfit
 from tamarack.core.http.fields import Header
+from tamarack.core.http.head_fields import HeadFields
 from tamarack.core.identity.caller import Caller, Grant
 from tamarack.core.limits.store import Limiter, Taken
 from tamarack.core.mocking.choosing import Answers
@@ -87,7 +88,7 @@ class Watching(Protocol):
         ...
 
 
-_NO_FIELDS: list[Header] = []
+_NO_FIELDS: Final[list[Header]] = []
 
 
 class Call:
@@ -118,9 +119,9 @@ class Call:
         "ended_at",
         "expects",
         "fields",
-        "fields_by_name",
         "grant",
         "graph",
+        "head_fields",
         "headers",
         "held_by",
         "held_us",
@@ -188,8 +189,8 @@ class Call:
         self.asks_method = ""
         """The method that it is asked by, where that is another."""
         self.headers: list[Header] = _NO_FIELDS
-        self.fields_by_name: dict[bytes, bytes] | None = None
-        """The fields as received, by name; None where a name came more than once."""
+        self.head_fields: HeadFields | None = None
+        """What was read of the fields as received; None where some of them were for this hop alone."""
         self.host = b""
         self.agent = b""
         self.media = b""

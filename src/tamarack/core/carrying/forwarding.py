@@ -4,26 +4,27 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Protocol
+from typing import Final, Protocol
 
 from tamarack.core.carrying.call import Call, Published
+from tamarack.core.carrying.needs import Answered
 from tamarack.core.http.fields import NOT_SENT_BACK, PASSES, Header, goes_on, without_listed
 from tamarack.core.http.own import marked, marked_query, without_own_fields, without_own_query
 from tamarack.core.http.paths import behind
 from tamarack.core.http.target import Target
 from tamarack.core.traffic.record import HIT, MISS
 
-_HIT = re.compile(rb";\s*hit\b")
-_COLON = b": "
-_BODILESS = frozenset(("GET", "HEAD", "DELETE", "OPTIONS", "TRACE"))
-_COUNTED_DOWN = frozenset(("OPTIONS", "TRACE"))
+_HIT: Final = re.compile(rb";\s*hit\b")
+_COLON: Final = b": "
+_BODILESS: Final = frozenset(("GET", "HEAD", "DELETE", "OPTIONS", "TRACE"))
+_COUNTED_DOWN: Final = frozenset(("OPTIONS", "TRACE"))
 """Methods whose Max-Forwards is counted down (RFC 9110, 7.6.2)."""
-_ADDRESSES = frozenset((b"location", b"content-location"))
-_LOOKED_AT = _ADDRESSES | {b"content-length", b"cache-status", b"age", b"date", b"connection"}
-_LIST_NOTHING = frozenset((b"keep-alive", b"close"))
+_ADDRESSES: Final = frozenset((b"location", b"content-location"))
+_LOOKED_AT: Final = NOT_SENT_BACK | _ADDRESSES | {b"content-length", b"cache-status", b"age", b"date", b"connection"}
+_LIST_NOTHING: Final = frozenset((b"keep-alive", b"close"))
 
-_FROM: dict[tuple[str, bytes, str], bytes] = {}
-_MOST_FROM = 4096
+_FROM: Final[dict[tuple[str, bytes, str], bytes]] = {}
+_MOST_FROM: Final = 4096
 
 
 def _came_from(address: str, host: bytes, scheme: str) -> bytes:
@@ -52,15 +53,6 @@ def request_head(call: Call, operation: Published, target: Target, signs_in: Hea
         rest = path[len(base) :] if path.startswith(base) else behind(path, operation.base_segments)
     if call.query:
         rest = b"%b?%b" % (rest or b"/", call.query)
-    headers = call.headers
-    try:
-        passed = [field for field in headers if PASSES[field[0]]]
-    except KeyError:  # a name that is new here
-        passed = [field for field in headers if goes_on(field[0])]
-    if signs_in is not None:
-        passed = [*(field for field in passed if field[0] != signs_in[0]), signs_in]
-    if method in _COUNTED_DOWN:
-        passed = [_counted_down(field) for field in passed]
     length = call.length if call.body is None else len(call.body)
     framing = b""
     if length:
@@ -70,15 +62,17 @@ def request_head(call: Call, operation: Published, target: Target, signs_in: Hea
     came = _FROM.get((call.address, call.host, call.scheme))
     if came is None:
         came = _came_from(call.address, call.host, call.scheme)
-    lines = b"\r\n".join(map(_COLON.join, passed))
-    if marked(lines) or (call.query and marked_query(call.query)):
-        others = without_own_fields([field for field in passed if field is not signs_in])
-        lines = b"\r\n".join(map(_COLON.join, others if signs_in is None else [*others, signs_in]))
-        if call.query:
-            query = without_own_query(call.query)
-            rest = rest.partition(b"?")[0] + (b"?" + query if query else b"")
-    if lines:
-        lines += b"\r\n"
+    if call.query and marked_query(call.query):
+        query = without_own_query(call.query)
+        rest = rest.partition(b"?")[0] + (b"?" + query if query else b"")
+    headers, read = call.headers, call.head_fields
+    if read is None or signs_in is not None or method in _COUNTED_DOWN:
+        lines = _lines(headers, method, signs_in)
+    elif read.sent_of is headers:
+        lines = read.sent
+    else:
+        lines = read.sent = _lines(headers, method, None)
+        read.sent_of = headers
     return b"%b %b%b%b%b%b%b%b\r\n\r\n" % (
         method.encode(),
         target.path,
@@ -89,6 +83,26 @@ def request_head(call: Call, operation: Published, target: Target, signs_in: Hea
         came,
         call.id,
     )
+
+
+def _lines(headers: list[Header], method: str, signs_in: Header | None) -> bytes:
+    """The fields that go on to a target, as lines."""
+    try:
+        passed = [field for field in headers if PASSES[field[0]]]
+    except KeyError:  # a name that is new here
+        passed = [field for field in headers if goes_on(field[0])]
+    if method in _COUNTED_DOWN:
+        passed = [_counted_down(field) for field in passed]
+    if signs_in is not None:
+        passed = [field for field in passed if field[0] != signs_in[0]]
+    lines = _written(passed)
+    if marked(lines):
+        lines = _written(without_own_fields(passed))
+    return lines if signs_in is None else lines + _written([signs_in])
+
+
+def _written(fields: list[Header]) -> bytes:
+    return b"\r\n".join(map(_COLON.join, fields)) + b"\r\n" if fields else b""
 
 
 def _counted_down(field: Header) -> Header:
@@ -148,13 +162,31 @@ class Passed:
         self.dated = False
 
 
-def read_answer(passed: Passed, call: Call, target: Target | None, received: list[Header]) -> None:
-    """Fill in an answer's fields: without those of the hop to the target and of the gateway's own making.
+def read_shared(passed: Passed, call: Call, target: Target | None, answer: Answered) -> None:
+    """Fill in an answer's fields as `read_answer` does; those of a head that many answers share are made once."""
+    head = answer.head
+    if head is None or answer.headers is not head.headers or passed.filter is not None or passed.status == 204:
+        read_answer(passed, call, target, answer.headers)
+    elif head.passes is not None:
+        passed.fields = head.passes
+        passed.has_length = head.has_length
+        passed.dated = head.dated
+    elif read_answer(passed, call, target, answer.headers):
+        head.passes = passed.fields
+        head.has_length = passed.has_length
+        head.dated = passed.dated
+
+
+def read_answer(passed: Passed, call: Call, target: Target | None, received: list[Header]) -> bool:
+    """Fill in an answer's fields: without those of the hop to the target and of the gateway's own making. Whether they
+    would be the same for another call.
 
     `Location` and `Content-Location` that name the target are brought to the gateway's address. What a cache had to do
     with it (Cache-Status, RFC 9211; Age, RFC 9111, 5.1) is noted on the call.
     """
     fields = received
+    drops = False
+    same = True
     for name, value in received:
         if name not in _LOOKED_AT:
             continue
@@ -163,21 +195,28 @@ def read_answer(passed: Passed, call: Call, target: Target | None, received: lis
         elif name == b"date":
             passed.dated = True
         elif name == b"connection":
+            drops = True
             if value.lower() not in _LIST_NOTHING:
                 fields = without_listed(fields)
         elif name == b"cache-status":
             call.cache = HIT if _HIT.search(value) else call.cache or MISS
+            same = False
         elif name == b"age":
             call.cache = call.cache or HIT
-        elif name in _ADDRESSES and target is not None:
+            same = False
+        elif name not in _ADDRESSES:
+            drops = True
+        elif target is not None:
+            same = False
             moved = (name, outward(value, call, target))
             fields = [moved if field == (name, value) else field for field in fields]
     if passed.status == 204 or passed.filter is not None:  # RFC 9110, 8.6; its length will be another
         passed.has_length = False
         fields = [field for field in fields if field[0] != b"content-length"]
-    if not NOT_SENT_BACK.isdisjoint(dict(fields)):
+    if drops:
         fields = [field for field in fields if field[0] not in NOT_SENT_BACK]
-    passed.fields = b"\r\n".join(map(_COLON.join, fields)) + b"\r\n" if fields else b""
+    passed.fields = _written(fields)
+    return same
 
 
 def outward(address: bytes, call: Call, target: Target) -> bytes:

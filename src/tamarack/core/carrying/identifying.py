@@ -7,7 +7,7 @@ is not its own yields to another that reads the same place. Every credential is 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import Final, NamedTuple
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Step, Way
@@ -16,13 +16,13 @@ from tamarack.core.http.origins import site_called_from
 from tamarack.core.identity.caller import Caller
 from tamarack.core.life_cycle.trial import Trial
 
-_REVOKED = REASONS["revoked-credential"]
-_EXPIRED = REASONS["expired-credential"]
-_SAYS_LITTLE = frozenset(("wrong-issuer", "unknown-credential"))
+_REVOKED: Final = REASONS["revoked-credential"]
+_EXPIRED: Final = REASONS["expired-credential"]
+_SAYS_LITTLE: Final = frozenset(("wrong-issuer", "unknown-credential"))
 """Why a token is another's, or no key of ours: what the way that reads it further says is nearer to the mistake."""
-_CREDENTIAL_ADDRESS = Refusal(REASONS["credential-address"])
-_CREDENTIAL_SITE = Refusal(REASONS["credential-site"])
-_APPLICATION_PAUSED = Refusal(REASONS["application-paused"])
+_CREDENTIAL_ADDRESS: Final = Refusal(REASONS["credential-address"])
+_CREDENTIAL_SITE: Final = Refusal(REASONS["credential-site"])
+_APPLICATION_PAUSED: Final = Refusal(REASONS["application-paused"])
 
 
 def identify(ways: Sequence[tuple[str, Way]], optional: bool = False) -> Step:

@@ -15,6 +15,7 @@ from tamarack.core.caching.kept import Rules
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.forwarding import Filter
 from tamarack.core.carrying.metering import Key, QuotaMeter
+from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.errors import CoreError
 from tamarack.core.http.browser import BrowserRule
@@ -42,20 +43,6 @@ class Reply:
         self.body = body
         self.dated = dated
         """Whether the fields hold a Date."""
-
-
-class Answered:
-    """A backend's answer whose head has arrived. `body` is all of it where it is here already, else None.
-
-    Changes of the stage Return set `status`, `headers` and `body` anew.
-    """
-
-    __slots__ = ("body", "headers", "status")
-
-    def __init__(self, status: int, headers: list[Header], body: bytes | None) -> None:
-        self.status = status
-        self.headers = headers
-        self.body = body
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -9,7 +9,7 @@ put together.
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Sequence
-from typing import Any
+from typing import Any, Final
 
 from tamarack.core.balancing.retrying import REPEATABLE, RetryRules, earned, may_ask_again
 from tamarack.core.balancing.route import Choice, Route
@@ -19,10 +19,10 @@ from tamarack.core.caching.kept import split_fields
 from tamarack.core.carrying.asking_models import asked_for, filter_of, unknown_model
 from tamarack.core.carrying.caching import Caching, Lookup
 from tamarack.core.carrying.call import Call, Published, Watching
-from tamarack.core.carrying.forwarding import Passed, read_answer, request_head
+from tamarack.core.carrying.forwarding import Passed, read_answer, read_shared, request_head
 from tamarack.core.carrying.metering import Meter
-from tamarack.core.carrying.needs import Ask, Failed, Look, Need, ReadAnswer, ReadBody, Refresh, Take
-from tamarack.core.carrying.parts import Answered, Answerer, Change, Filtering, Limit, Reply, Watch
+from tamarack.core.carrying.needs import Answered, Ask, Failed, Look, Need, ReadAnswer, ReadBody, Refresh, Take
+from tamarack.core.carrying.parts import Answerer, Change, Filtering, Limit, Reply, Watch
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.http.browser import BrowserRule
@@ -36,21 +36,25 @@ from tamarack.core.traffic.record import MISS, PLACE, STALE
 Clock = Callable[[], int]
 """A clock in nanoseconds."""
 
-_METER_ENDED = 1 + PLACE[Stage.METER]
-_SHAPE_ENDED = 1 + PLACE[Stage.SHAPE]
-_FORWARD_ENDED = 1 + PLACE[Stage.FORWARD]
+_METER_ENDED: Final = 1 + PLACE[Stage.METER]
+_SHAPE_ENDED: Final = 1 + PLACE[Stage.SHAPE]
+_FORWARD_ENDED: Final = 1 + PLACE[Stage.FORWARD]
 
-FAILURES = {
+FAILURES: Final = {
     "away": Refusal(REASONS["backend-away"]),
     "slow": Refusal(REASONS["backend-slow"]),
     "broken": Refusal(REASONS["backend-broken"]),
     "busy": Refusal(REASONS["backend-busy"], ((b"retry-after", b"1"),)),
 }
-_SECRET_MISSING = Refusal(REASONS["secret-missing"], ((b"retry-after", b"30"),))
+_SECRET_MISSING: Final = Refusal(REASONS["secret-missing"], ((b"retry-after", b"30"),))
 
 
-Program = Generator[Need, Any, Refusal | Reply | Passed]
-"""Ends with how the call ends."""
+Outcome = Refusal | Reply | Passed
+"""How a call ends."""
+Program = Generator[Need | Outcome, Any, None]
+"""Yields needs and goes on with their answers; what it yields last is how the call ends."""
+_Part = Generator[Need, Any, Outcome]
+"""A part of one, which returns how the call ends."""
 
 
 class Operation(Published):
@@ -134,7 +138,10 @@ class Operation(Published):
         self.clock = clock
 
     def run(self, call: Call) -> Program:
-        """The program of one call."""
+        """The program of one call. That its end is yielded, and not returned, spares every call an exception."""
+        yield (yield from self._carry(call))
+
+    def _carry(self, call: Call) -> _Part:
         lane = self.lane if call.trace is None else self.traced
         for step in lane.first:
             refusal = step(call)
@@ -225,7 +232,7 @@ class Operation(Published):
             call.trace.looked_up(self.cached_by, call, lookup)
         return (yield from self._forward(call, route, lookup))
 
-    def _forward(self, call: Call, route: Route, lookup: Lookup | None) -> Program:
+    def _forward(self, call: Call, route: Route, lookup: Lookup | None) -> _Part:
         """Ask a target, and another where that fails and the call may be repeated; and what becomes of the answer."""
         retry = self.retry
         if retry is not None:
@@ -313,7 +320,7 @@ class Operation(Published):
             state.left(trial)
         return answer
 
-    def _return(self, call: Call, route: Route, choice: Choice, answer: Answered, lookup: Lookup | None) -> Program:
+    def _return(self, call: Call, route: Route, choice: Choice, answer: Answered, lookup: Lookup | None) -> _Part:
         """The backend's answer on its way back: changed, watched, and kept."""
         call.answered = True
         headers, status = answer.headers, answer.status
@@ -343,7 +350,7 @@ class Operation(Published):
             if type(found) is Refusal:
                 return found
             passed.filter = found  # type: ignore[assignment]
-        read_answer(passed, call, choice.target, answer.headers)
+        read_shared(passed, call, choice.target, answer)
         if self.caching is not None:
             self._keep(call, lookup, passed, status, headers, whole, choice.target, watching)
         call.watching = watching
@@ -392,7 +399,7 @@ class Operation(Published):
         """Seconds since the epoch, as the call's own time goes on."""
         return call.now + (self.clock() - call.ended_at[0]) / 1e9 if self.clock is not None else call.now
 
-    def _refresh(self, call: Call, route: Route, lookup: Lookup) -> Program:
+    def _refresh(self, call: Call, route: Route, lookup: Lookup) -> _Part:
         """What was given was over: the backend is asked anew, beside the call."""
         assert self.caching is not None
         self.caching.asking(call, lookup)
@@ -523,5 +530,5 @@ def _retry_after(answer: Answered, now: float) -> float | None:
     return max(0.0, until - now) if until is not None else None
 
 
-_DECIDED = Passed(200, b"")
+_DECIDED: Final = Passed(200, b"")
 """How a program ends that goes nowhere."""

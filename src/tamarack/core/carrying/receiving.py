@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Final
+
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.program import Operation
@@ -14,9 +16,9 @@ from tamarack.core.http.paths import BadPath, settle_path
 Routed = Operation | VersionChoice[Operation] | Reply
 """What stands at a path: an operation, versions of which a call names one, or an answer that is always the same."""
 
-_BAD_PATH = Refusal(REASONS["bad-path"])
-_UNKNOWN_PATH = Refusal(REASONS["unknown-path"])
-_WRONG_METHOD = Refusal(REASONS["wrong-method"])
+_BAD_PATH: Final = Refusal(REASONS["bad-path"])
+_UNKNOWN_PATH: Final = Refusal(REASONS["unknown-path"])
+_WRONG_METHOD: Final = Refusal(REASONS["wrong-method"])
 
 
 def receive(router: Router[Routed], call: Call) -> Operation | Refusal | Reply:

@@ -7,24 +7,15 @@ and codings, and the fields that `Connection` lists taken off before anything lo
 
 from __future__ import annotations
 
-import re
+from typing import Final
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.errors import CoreError
-from tamarack.core.http.fields import Header, listed, without_listed
+from tamarack.core.http.fields import without_listed
+from tamarack.core.http.head_fields import HeadFields, is_host
 
-METHODS = {name.encode(): name for name in ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE")}
+METHODS: Final = {name.encode(): name for name in ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE")}
 """Methods that a gateway carries, where an operation offers them."""
-_LISTS_NOTHING = frozenset((b"keep-alive", b"close"))
-_HOST = re.compile(
-    rb"(?:\[[0-9A-Fa-f:.]{2,45}\]|\[[vV][0-9A-Fa-f]+\.[!$&-.0-;=A-Z_a-z~]+\]"
-    rb"|(?:[!$&-+\-.0-9;=A-Z_a-z~]|%[0-9A-Fa-f]{2}){1,255})(?::[0-9]{0,5})?\Z"
-)
-"""`uri-host [":" port]` (RFC 9110, 7.2; RFC 3986, 3.2.2): not empty, for http's authority never is, and without commas,
-for what is passed on in `X-Forwarded-Host` is read as a list."""
-
-_HOSTS: set[bytes] = set()
-_MOST_HOSTS = 4096
 
 
 class BadHead(CoreError, ValueError):
@@ -35,84 +26,56 @@ class BadHead(CoreError, ValueError):
         self.reason = reason
 
 
-def is_host(value: bytes) -> bool:
-    """Whether a value is a host with or without a port, by the grammar. Those seen before are known."""
-    if value in _HOSTS:
-        return True
-    if _HOST.match(value) is None:
-        return False
-    if len(_HOSTS) >= _MOST_HOSTS:
-        _HOSTS.clear()
-    _HOSTS.add(value)
-    return True
-
-
 def read_head(
-    call: Call, method: bytes, target: bytes, version: str, headers: list[Header], most_target: int = 16_384
+    call: Call, method: bytes, target: bytes, version: str, fields: HeadFields, most_target: int = 16_384
 ) -> None:
-    """Fill a call from its head. Names of fields come in lower case. Raises `BadHead`.
+    """Fill a call from its head. Raises `BadHead`.
 
     `most_target` are the bytes that a path and query may have together.
     """
     known = METHODS.get(method)
     call.method = known or method.decode("latin-1")
-    call.headers = headers
-    call.old = version == "1.0"
-    if version != "1.1" and not call.old:
-        raise BadHead("ambiguous-request")
-    named = dict(headers)
-    host = named.get(b"host", b"")
-    if len(named) == len(headers):
-        call.fields_by_name = named
-        hosts = 1 if b"host" in named else 0
-    else:
-        hosts = sum(name == b"host" for name, _ in headers)
-    if b"user-agent" in named:
-        call.agent = named[b"user-agent"]
-    if b"content-length" in named:
-        call.length = int(named[b"content-length"])  # a second one, and one beside chunks, the parser refuses
-    if b"content-type" in named:
-        call.media = named[b"content-type"]
-    chunked = b"transfer-encoding" in named
-    if chunked:
-        codings = [value.strip().lower() for name, value in headers if name == b"transfer-encoding"]
-        if codings != [b"chunked"]:
-            ends = codings[-1].rpartition(b",")[2].strip() == b"chunked"  # so the body's end is known (RFC 9112, 6.3)
-            raise BadHead("unknown-coding" if ends else "ambiguous-request")
-        call.length = -1
-    lists = False
-    if b"connection" in named:
-        tokens = listed(headers, b"connection")
-        call.keep_alive = b"close" not in tokens and not call.old
-        lists = not tokens <= _LISTS_NOTHING
-    elif call.old:
-        call.keep_alive = False
-    if b"expect" in named:
-        call.expects = named[b"expect"].strip().lower() == b"100-continue" and not call.old
-    if b"tamarack-bench" in named:
-        call.ticket = named[b"tamarack-bench"]
+    call.headers = fields.headers
+    old = version == "1.0"
+    if version != "1.1":
+        if not old:
+            raise BadHead("ambiguous-request")
+        call.old = True
+    call.agent = fields.agent
+    call.media = fields.media
+    call.ticket = fields.ticket
+    call.length = fields.length
+    coding = fields.coding
+    if coding is not None and coding != b"chunked":
+        ends = coding.rpartition(b",")[2].strip() == b"chunked"  # so the body's end is known (RFC 9112, 6.3)
+        raise BadHead("unknown-coding" if ends else "ambiguous-request")
+    call.keep_alive = not fields.closes and not old
+    call.expects = fields.expects and not old
     if known is None:
         raise BadHead("unknown-method")
-    if hosts != 1 and (hosts or not call.old):
+    hosts = fields.hosts
+    if hosts != 1 and (hosts or not old):
         raise BadHead("ambiguous-request")
-    if host not in _HOSTS and hosts and not is_host(host):
+    if hosts and not fields.host_is_one:
         raise BadHead("ambiguous-request")
-    if chunked and call.old:
+    if coding is not None and old:
         raise BadHead("ambiguous-request")
     if len(target) > most_target:
         raise BadHead("target-too-long")
+    host = fields.host
     if target[:1] != b"/":
         if target == b"*" and known == "OPTIONS":
             call.path = target
         else:
             host, target = _settled(target)
-    if b"#" in target:
+    if target.find(b"#") >= 0:
         raise BadHead("bad-path")
     call.host = host
     call.path, _, call.query = target.partition(b"?")
-    if lists:
-        call.headers = without_listed(headers)
-        call.fields_by_name = None
+    if fields.lists:
+        call.headers = without_listed(fields.headers)
+    else:
+        call.head_fields = fields
 
 
 def _settled(target: bytes) -> tuple[bytes, bytes]:

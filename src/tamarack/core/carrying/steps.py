@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple
 
+from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.parts import Part, Step
+from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.stages import Stage
 
 
@@ -37,3 +40,13 @@ class Lane:
         """Up to the limits."""
         self.later = later
         """Behind the limits."""
+
+
+def note_end(clock: Callable[[], int], place: int) -> Step:
+    """A step that notes on the call when a stage has ended, by a clock in nanoseconds."""
+
+    def step(call: Call) -> Refusal | None:
+        call.ended_at[place] = clock()
+        return None
+
+    return step

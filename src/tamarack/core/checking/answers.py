@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from tamarack.core.carrying.parts import Answered
+from tamarack.core.carrying.needs import Answered
 from tamarack.core.checking.bodies import body_for, in_json, in_schema, is_json, media_of, undescribed
 from tamarack.core.checking.described import DescribedAnswer, DescribedMessages
 from tamarack.core.checking.misfit import MOST, Misfit, misfit

@@ -7,10 +7,11 @@ than the one that was checked, never comes from a caller.
 from __future__ import annotations
 
 import re
+from typing import Final
 
 Header = tuple[bytes, bytes]
 
-HOP_BY_HOP = frozenset(
+HOP_BY_HOP: Final = frozenset(
     (
         b"connection",
         b"keep-alive",
@@ -72,8 +73,8 @@ OVERRIDES = frozenset(
 """Fields by which some backends read another method or path than was decided over, or another proxy to use."""
 OF_THIS_MESSAGE = frozenset((b"host", b"content-length", b"expect"))
 """Written anew for each hop."""
-NOT_SENT_ON = HOP_BY_HOP | SAID_BY_THE_GATEWAY | OVERRIDES | OF_THIS_MESSAGE
-ACCESS_CONTROL = frozenset(
+NOT_SENT_ON: Final = HOP_BY_HOP | SAID_BY_THE_GATEWAY | OVERRIDES | OF_THIS_MESSAGE
+ACCESS_CONTROL: Final = frozenset(
     (
         b"access-control-allow-origin",
         b"access-control-allow-credentials",
@@ -84,7 +85,7 @@ ACCESS_CONTROL = frozenset(
     )
 )
 """Who may read an answer is the gateway's to say: a backend's own fields would open what is closed here."""
-NOT_SENT_BACK = HOP_BY_HOP | ACCESS_CONTROL | {b"tamarack-call-id"}
+NOT_SENT_BACK: Final = HOP_BY_HOP | ACCESS_CONTROL | {b"tamarack-call-id"}
 
 _BREAKS = re.compile(rb"[\x00-\x08\x0a-\x1f\x7f]+")
 """What ends a field's line, or is in none (RFC 9110, 5.5)."""
@@ -122,7 +123,7 @@ def looks_secret(name: str) -> bool:
     return name.lower().lstrip("?") in ALWAYS_SECRET or _LOOKS_SECRET.search(name) is not None
 
 
-PASSES: dict[bytes, bool] = {}
+PASSES: Final[dict[bytes, bool]] = {}
 """What `goes_on` found, by name."""
 _MOST_KNOWN = 4096
 

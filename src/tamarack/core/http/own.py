@@ -8,16 +8,17 @@ from __future__ import annotations
 
 import binascii
 import re
+from typing import Final
 from urllib.parse import unquote_to_bytes
 
 from tamarack.core.http.fields import Header
 
-_COOKIE = b"tamarack_"
+_COOKIE: Final = b"tamarack_"
 COOKIES = (_COOKIE, b"__Host-" + _COOKIE)
 """How the names of the web programs' cookies begin."""
-_BASIC = b"dG1jX"
+_BASIC: Final = b"dG1jX"
 """How a client's id begins as Basic writes it (RFC 7617)."""
-_CLAIMS = b"eyJpc3MiOiJ0YW1hcmFjayIs"
+_CLAIMS: Final = b"eyJpc3MiOiJ0YW1hcmFjayIs"
 """How a signed key's claims begin: its issuer comes first."""
 _KEY = re.compile(rb"tm[ks]_[2-9a-z]{8,}")
 _SIGNED = re.compile(rb"[\w-]+\." + _CLAIMS + rb"[\w-]*\.[\w-]+")
@@ -27,11 +28,12 @@ def marked(sent: bytes) -> bool:
     """Whether something of Tamarack's own may be in what is about to be sent.
 
     All of it has an underscore, but for what is written in base 64. Most calls end here, so these are few looks, each
-    for bytes in a row: on a call's way that is faster than one expression for all.
+    for bytes in a row: on a call's way that is faster than one expression for all, and than `in`, which first tries
+    to read what it looks for as a number.
     """
-    if b"_" in sent and (b"tmk_" in sent or b"tms_" in sent or _COOKIE in sent):
+    if sent.find(b"_") >= 0 and (b"tmk_" in sent or b"tms_" in sent or _COOKIE in sent):
         return True
-    return _CLAIMS in sent or _BASIC in sent
+    return sent.find(_CLAIMS) >= 0 or sent.find(_BASIC) >= 0
 
 
 def marked_query(query: bytes) -> bool:

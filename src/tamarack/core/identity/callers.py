@@ -1,6 +1,5 @@
 """Callers as a node holds them: the feed's items folded into what one lookup per call needs."""
 
-from collections.abc import Callable
 from typing import Any
 
 from tamarack.core.http.addresses import Networks
@@ -23,6 +22,30 @@ class _Application:
         )
 
 
+class KeyedFinder:
+    """A `core.identity.directory.Finder`. A keyed hash is looked up, so timing tells nothing of the credential."""
+
+    __slots__ = ("_keyed", "_known")
+
+    def __init__(self, keyed: Any, known: dict[bytes, Caller]) -> None:
+        self._keyed = keyed
+        self._known = known
+
+    def digest(self, shown: bytes) -> bytes:
+        """See `Finder.digest`."""
+        own = self._keyed.copy()  # cheaper than to make it anew
+        own.update(shown)
+        digest: bytes = own.digest()
+        return digest
+
+    def owner(self, digest: bytes) -> Caller | None:
+        """See `Finder.owner`."""
+        return self._known.get(digest)
+
+    def __call__(self, shown: bytes) -> Caller | None:
+        return self._known.get(self.digest(shown))
+
+
 class CallerDirectory:
     """A `core.identity.directory.Directory` that follows the feed.
 
@@ -38,21 +61,17 @@ class CallerDirectory:
         self._bodies: dict[str, dict[str, Any]] = {}
         self._owner: dict[tuple[str, str], str] = {}
         self._products: dict[str, tuple[str, ...]] = {}
+        self._finders: dict[str, KeyedFinder] = {}
 
     def __len__(self) -> int:
         return len(self._by_digest)
 
-    def finder(self, kind: CredentialKind) -> Callable[[bytes], Caller | None]:
-        """How to find callers by a kind of credential. A keyed hash is looked up, so timing tells nothing of it."""
-        keyed = keyed_hash(self._pepper, kind)  # copied for each look-up, which is cheaper than making it anew
-        known = self._by_digest
-
-        def find(shown: bytes) -> Caller | None:
-            own = keyed.copy()
-            own.update(shown)
-            return known.get(own.digest())
-
-        return find
+    def finder(self, kind: CredentialKind) -> KeyedFinder:
+        """How to find callers by a kind of credential."""
+        found = self._finders.get(kind)
+        if found is None:
+            found = self._finders[kind] = KeyedFinder(keyed_hash(self._pepper, kind), self._by_digest)
+        return found
 
     def find(self, shown: bytes) -> Caller | None:
         """The caller that owns an API key."""

@@ -13,16 +13,16 @@ did not use.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Generic, Protocol, TypeVar
+from typing import Final, Generic, Protocol, TypeVar
 
 from tamarack.core.limits.store import Limiter, Taken
 from tamarack.core.limits.stretch import Stretch
 from tamarack.core.limits.window import Window
 
-SLICES = 32
+SLICES: Final = 32
 """Parts of a sliding window. A call counts from when it comes until the part it came in is a whole window past."""
-_MICRO = 1_000_000
-LEAST_LIFE_US = 10 * _MICRO
+_MICRO: Final = 1_000_000
+LEAST_LIFE_US: Final = 10 * _MICRO
 
 S = TypeVar("S")
 

@@ -2,23 +2,31 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Final
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.checking.misfit import in_one_line
 from tamarack.core.text import one_line
 from tamarack.core.traffic.record import LONGEST_AGENT, LONGEST_NOTE, LONGEST_PATH, LONGEST_USER, OVER_QUOTA
 
-_NO_OPERATION = ("", "", "")
-_NOBODY = _NO_GRANT = ("", "")
-_NO_MODEL = ("", "", 0, 0)
-_NOTHING_OWN = ("", "", "")
+_NO_OPERATION: Final = ("", "", "")
+_NO_MODEL: Final = ("", "", 0, 0)
+_NOTHING_OWN: Final = ("", "", "")
 
 
 def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
     """A call as it is recorded, however it ended. What callers wrote loses what no database takes."""
     operation, caller, grant, taken, agent = call.operation, call.caller, call.grant, call.taken, call.agent
     prompt = call.prompt
+    api, version, named = operation.named_in_records if operation is not None else _NO_OPERATION
+    organization = application = credential = subscription = plan = ""
+    if caller is not None:
+        organization, application, credential = caller.organization, caller.application, caller.credential
+    if grant is not None:
+        subscription, plan = grant.subscription, grant.plan
+    note = ""
+    if call.note or call.misfits:
+        note = one_line(call.note or in_one_line(call.misfits))[:LONGEST_NOTE]
     row = (
         call.id.decode(),
         int(call.now * 1_000_000),
@@ -27,16 +35,20 @@ def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
         environment,
         node,
         call.rollout,
-        *(operation.named_in_records if operation is not None else _NO_OPERATION),
+        api,
+        version,
+        named,
         call.method,
         call.path[:LONGEST_PATH].decode("latin-1"),
         call.status,
         call.reason,
         call.received_bytes,
         call.sent_bytes,
-        *((caller.organization, caller.application) if caller is not None else _NOBODY),
-        *((grant.subscription, grant.plan) if grant is not None else _NO_GRANT),
-        caller.credential if caller is not None else "",
+        organization,
+        application,
+        subscription,
+        plan,
+        credential,
         call.address,
         agent[:LONGEST_AGENT].decode("latin-1"),
         call.target,
@@ -48,7 +60,7 @@ def record_of(call: Call, environment: str, node: str) -> tuple[Any, ...]:
         call.completion_tokens,
         call.ended_at if operation is not None else (),
         call.policy,
-        one_line(call.note or in_one_line(call.misfits))[:LONGEST_NOTE] if call.note or call.misfits else "",
+        note,
     )
     graph = call.graph
     if prompt is None and graph is None:

@@ -14,6 +14,7 @@ from tamarack.core.carrying.caching import Lookup
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Passed, read_answer
 from tamarack.core.carrying.needs import (
+    Answered,
     Ask,
     Failed,
     Hold,
@@ -24,8 +25,8 @@ from tamarack.core.carrying.needs import (
     Refresh,
     Take,
 )
-from tamarack.core.carrying.parts import Answered, Reply
-from tamarack.core.carrying.program import Operation
+from tamarack.core.carrying.parts import Reply
+from tamarack.core.carrying.program import Operation, Outcome
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.identity.lookups import FetchKeys, FindToken
 from tamarack.core.limits.store import CounterStore, Taken
@@ -96,12 +97,11 @@ class ScriptedDriver:
         self.sent = b""
         program = operation.run(call)
         answer: Any = None
-        try:
-            while True:
-                answer = self._answer(program.send(answer), call, body)
-        except StopIteration as end:
-            outcome: Refusal | Reply | Passed = end.value
-        return self._ended(call, operation, outcome)
+        while True:
+            need = program.send(answer)
+            if isinstance(need, Outcome):
+                return self._ended(call, operation, need)
+            answer = self._answer(need, call, body)
 
     def _answer(self, need: Need, call: Call, body: bytes) -> Any:
         match need:

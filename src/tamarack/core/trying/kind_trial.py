@@ -11,8 +11,8 @@ from pydantic import ValidationError
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.assembly import Workshop, assemble
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Ask
-from tamarack.core.carrying.parts import Answered, Reply
+from tamarack.core.carrying.needs import Answered, Ask
+from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.receiving import receive
 from tamarack.core.carrying.refusals import REASONS, Refusal

@@ -7,7 +7,8 @@ from typing import Any, NamedTuple
 from urllib.parse import unquote_to_bytes
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.parts import Answered, Reply
+from tamarack.core.carrying.needs import Answered
+from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.errors import CoreError
 from tamarack.core.http.fields import field_line

@@ -8,12 +8,11 @@ from __future__ import annotations
 
 import asyncio
 import select
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, Final, cast
 
 import httptools
 
-from tamarack.core.carrying.needs import Ask, Failed
-from tamarack.core.carrying.parts import Answered
+from tamarack.core.carrying.needs import Answered, AnswerHead, Ask, Failed
 from tamarack.core.http.chunked import LAST_CHUNK, BadFraming, ChunkedReader, chunk
 from tamarack.core.http.fields import Header, listed
 from tamarack.gateway.upstream.interface import Listener
@@ -21,22 +20,48 @@ from tamarack.gateway.upstream.interface import Listener
 if TYPE_CHECKING:
     from tamarack.gateway.upstream.pool import TargetConnections
 
-MOST_HEAD = 65_536
+MOST_HEAD: Final = 65_536
 """Bytes of an answer's status line and fields."""
-MOST_FIELDS = 256
+MOST_KEPT: Final = 4_096
+"""Bytes of a head that is kept, so that the same one is not read again."""
+MOST_FIELDS: Final = 256
 """Fields of an answer."""
-MOST_INTERIM = 8
+MOST_INTERIM: Final = 8
 """Interim (1xx) answers before the final one. They are not passed on."""
-_NO_BODY = frozenset((204, 304))
-_HEAD_END = b"\r\n\r\n"
+_NO_BODY: Final = frozenset((204, 304))
+_HEAD_END: Final = b"\r\n\r\n"
+_AS_MOSTLY: Final = b"HTTP/1.1 "
 _WHOLE, _SIZED, _CHUNKED, _UNTIL_CLOSE = range(4)
 """How an answer's body ends: it has none (more); by its length; by its chunks; with the connection."""
+
+
+class ReadHead(AnswerHead):
+    """A head as a target sent it, and how its body ends. The next that is the same byte for byte is not read again."""
+
+    __slots__ = ("chunked", "keeps", "length", "other_coding", "raw", "size")
+
+    def __init__(self, raw: bytes, status: int, headers: list[Header], persistent: bool) -> None:
+        super().__init__(status, headers)
+        self.raw = raw
+        self.size = len(raw)
+        named = dict(headers)
+        self.length = int(named[b"content-length"]) if b"content-length" in named else -1
+        self.chunked = b"transfer-encoding" in named
+        self.other_coding = self.chunked and [
+            value.strip().lower() for name, value in headers if name == b"transfer-encoding"
+        ] != [b"chunked"]
+        self.keeps = persistent
+        """Whether the connection can carry the next exchange (RFC 9112, 9.3)."""
+        if b"connection" in named:
+            tokens = listed(headers, b"connection")
+            self.keeps = b"close" not in tokens and (persistent or b"keep-alive" in tokens)
 
 
 class TargetConnection(asyncio.Protocol):
     """An `Exchange`, once it was started."""
 
     __slots__ = (
+        "_answer",
         "_ask",
         "_chunks",
         "_fields",
@@ -84,6 +109,7 @@ class TargetConnection(asyncio.Protocol):
         self.answered = False
         self.complete = False
         self._ask: Ask = None  # type: ignore[assignment]
+        self._answer: ReadHead = None  # type: ignore[assignment]
         self._fields: list[Header] = []
         self._framing = _WHOLE
         self._keep = False
@@ -242,6 +268,10 @@ class TargetConnection(asyncio.Protocol):
         if self.answered:
             self._body(data, listener)
             return
+        known = self.pool.known
+        if known is not None and not self._held and data[: known.size] == known.raw:
+            self._begin(known, False, data[known.size :], listener)
+            return
         start = 0
         if self._held:
             start = max(0, len(self._held) - 3)
@@ -255,11 +285,13 @@ class TargetConnection(asyncio.Protocol):
                 else:
                     self._held = data
                 return
-            status = self._head(data[:end])
-            if status >= 200:
-                self._begin(status, data[end:], listener)
+            head = self._head(data[:end])
+            if head is None:
                 return
-            if not status:
+            if head.status >= 200:
+                if head.size <= MOST_KEPT:
+                    self.pool.known = head
+                self._begin(head, True, data[end:], listener)
                 return
             data = data[end:]
             start = 0
@@ -273,8 +305,8 @@ class TargetConnection(asyncio.Protocol):
     def on_header(self, name: bytes, value: bytes) -> None:
         self._fields.append((name.lower(), value))
 
-    def _head(self, head: bytes) -> int:
-        """Read one head; its status, or 0 where it is none, and the exchange has failed."""
+    def _head(self, head: bytes) -> ReadHead | None:
+        """Read one head; None where it is none, and the exchange has failed."""
         self._fields = []
         try:
             self.parser.feed_data(head)
@@ -287,31 +319,28 @@ class TargetConnection(asyncio.Protocol):
             if len(head) > MOST_HEAD or len(self._fields) > MOST_FIELDS:
                 why = f"sent more than {MOST_HEAD} bytes or {MOST_FIELDS} header fields"
             elif 100 <= status < 600 and status != 101:
-                return status
+                kept = head.startswith(_AS_MOSTLY) or self.parser.get_http_version() == "1.1"
+                return ReadHead(head, status, self._fields, kept)
             else:
                 why = f"answered with the status {status}"
         self._fail(Failed("broken", why))
-        return 0
+        return None
 
-    def _begin(self, status: int, data: bytes, listener: Listener) -> None:
-        """The final answer's head is read; `data` is what came behind it."""
-        named = dict(self._fields)
-        length = int(named[b"content-length"]) if b"content-length" in named else -1
-        chunked = b"transfer-encoding" in named
-        if chunked and [v.strip().lower() for n, v in self._fields if n == b"transfer-encoding"] != [b"chunked"]:
+    def _begin(self, head: ReadHead, parsed: bool, data: bytes, listener: Listener) -> None:
+        """The final answer's head is read, by the parser where it was `parsed`; `data` is what came behind it."""
+        if head.chunked and head.other_coding:
             self._fail(Failed("broken", "answered in a transfer coding other than chunked"))
             return
-        self._keep = self.parser.get_http_version() == "1.1"
-        if b"connection" in named:
-            tokens = listed(self._fields, b"connection")
-            self._keep = b"close" not in tokens and (self._keep or b"keep-alive" in tokens)
+        length = head.length
+        self._answer = head
+        self._keep = head.keeps
         self.answered = True
-        if self._ask.method == "HEAD" or status in _NO_BODY:
-            if length > 0 or chunked:
-                self.parser = httptools.HttpResponseParser(self)  # it waits for a body that does not come
-            self._whole(status, b"", data, listener)
-        elif chunked:
-            self.parser = httptools.HttpResponseParser(self)
+        if self._ask.method == "HEAD" or head.status in _NO_BODY:
+            if length > 0 or head.chunked:
+                self._parse_anew(parsed)  # it waits for a body that does not come
+            self._whole(b"", data, listener)
+        elif head.chunked:
+            self._parse_anew(parsed)
             self._framing = _CHUNKED
             self._chunks = ChunkedReader()
             try:
@@ -320,40 +349,46 @@ class TargetConnection(asyncio.Protocol):
                 self._fail(Failed("broken", str(error)))
                 return
             if self._chunks.done:
-                self._whole(status, piece, self._chunks.rest, listener)
+                self._whole(piece, self._chunks.rest, listener)
             else:
-                self._streamed(status, piece, listener)
+                self._streamed(piece, listener)
         elif length >= 0:
             if len(data) >= length:
-                self.complete = True
+                rest = b""
                 if len(data) > length:
-                    self._keep = False  # what follows was not asked for, and costs the connection
-                    data = data[:length]
-                if length:
+                    data, rest = data[:length], data[length:]
+                if length and parsed:
                     self.parser.feed_data(data)  # so that it waits for the next head
-                listener.answered(Answered(status, self._fields, data))
+                self._whole(data, rest, listener)
             else:
-                self.parser = httptools.HttpResponseParser(self)
+                self._parse_anew(parsed)
                 self._framing = _SIZED
                 self._left = length - len(data)
-                self._streamed(status, data, listener)
+                self._streamed(data, listener)
         else:
-            self.parser = httptools.HttpResponseParser(self)
+            self._parse_anew(parsed)
             self._framing = _UNTIL_CLOSE
             self._keep = False
-            self._streamed(status, data, listener)
+            self._streamed(data, listener)
 
-    def _whole(self, status: int, body: bytes, rest: bytes, listener: Listener) -> None:
+    def _parse_anew(self, parsed: bool) -> None:
+        """The body is not shown to the parser: where it waits for one, another reads the next head."""
+        if parsed:
+            self.parser = httptools.HttpResponseParser(self)
+
+    def _whole(self, body: bytes, rest: bytes, listener: Listener) -> None:
         """The answer is here in full. What follows it was not asked for, and costs the connection."""
         self.complete = True
         if rest:
             self._keep = False
-        listener.answered(Answered(status, self._fields, body))
+        head = self._answer
+        listener.answered(Answered(head.status, head.headers, body, head))
 
-    def _streamed(self, status: int, piece: bytes, listener: Listener) -> None:
+    def _streamed(self, piece: bytes, listener: Listener) -> None:
         """The answer's body follows. The piece that is here already comes after the head was heard."""
         self.deadline = self._next_by()
-        listener.answered(Answered(status, self._fields, None))
+        head = self._answer
+        listener.answered(Answered(head.status, head.headers, None, head))
         if piece and self.listener is listener:
             listener.piece(piece)
 

@@ -8,8 +8,7 @@ from __future__ import annotations
 
 from typing import Protocol
 
-from tamarack.core.carrying.needs import Ask, Failed
-from tamarack.core.carrying.parts import Answered
+from tamarack.core.carrying.needs import Answered, Ask, Failed
 
 
 class NotReachable(OSError):

@@ -10,22 +10,23 @@ import asyncio
 import socket
 import ssl
 from collections.abc import Callable
+from typing import Final
 
 from tamarack.core.carrying.needs import Ask, Failed
 from tamarack.core.http.reach import Reach
 from tamarack.core.http.target import Target
 from tamarack.core.identity.material import SecretHolder
-from tamarack.gateway.upstream.connection import TargetConnection
+from tamarack.gateway.upstream.connection import ReadHead, TargetConnection
 from tamarack.gateway.upstream.interface import Exchange, Listener, NotReachable
 from tamarack.tls import CannotShow, client_context
 
 MOST_CONNECTIONS = 1024
 """Connections to one target."""
-IDLE_S = 20.0
+IDLE_S: Final = 20.0
 """Seconds that a connection is kept without use."""
-OLDEST_S = 300.0
+OLDEST_S: Final = 300.0
 """Seconds after which a connection is used no more, whatever was or will be sent late on it."""
-SWEEP_S = 0.05
+SWEEP_S: Final = 0.05
 
 
 class Connecting:
@@ -134,6 +135,8 @@ class TargetConnections:
         self.loop = loop
         self.reach = reach
         self.idle: list[TargetConnection] = []
+        self.known: ReadHead | None = None
+        """The head of its last answer that was read."""
         self.busy: set[TargetConnection] = set()
         self.connecting: set[Connecting] = set()
         self.now = loop.time()

@@ -8,7 +8,7 @@ server's sweep (`gateway.wire.server`), not by a timer for each connection.
 from __future__ import annotations
 
 import asyncio
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, Final, cast
 
 import httptools
 
@@ -17,22 +17,27 @@ from tamarack.core.carrying.request_head import BadHead, read_head
 from tamarack.core.certificates.certificate import Certificate
 from tamarack.core.http.chunked import LAST_CHUNK, BadFraming, ChunkedReader
 from tamarack.core.http.fields import TOKEN, Header
+from tamarack.core.http.head_fields import HeadFields
 from tamarack.gateway.wire.client_certificates import shown_on
 
 if TYPE_CHECKING:
     from tamarack.gateway.driver import NodeDriver
     from tamarack.gateway.wire.server import CallerServer
 
-MOST_AHEAD = 65_536
+MOST_AHEAD: Final = 65_536
 """Bytes kept of what comes before it can be read: a body nobody asked for yet, or the next requests."""
-CHUNKS_AT_ONCE = 512
+MOST_KEPT: Final = 4_096
+"""Bytes of header fields that are kept with a connection, so that the same ones are not read again."""
+CHUNKS_AT_ONCE: Final = 512
 """Chunks of a body that are read in one turn of the loop: many small ones take a while, and others have their turn."""
-_HEAD_END = b"\r\n\r\n"
-_BLANKS = (b" ", b"\t")
-_CONTINUE = b"HTTP/1.1 100 Continue\r\n\r\n"
+_HEAD_END: Final = b"\r\n\r\n"
+_SHORTEST: Final = len(b"GET / HTTP/1.1\r\n")
+_AS_MOSTLY: Final = b" HTTP/1.1\r\n"
+_BLANKS: Final = (b" ", b"\t")
+_CONTINUE: Final = b"HTTP/1.1 100 Continue\r\n\r\n"
 
-_NO_END = 1 << 62
-MOST_LINGERING = 4_000_000
+_NO_END: Final = 1 << 62
+MOST_LINGERING: Final = 4_000_000
 """Bytes thrown away after a call was answered, so that the caller reads its answer; who sends more is cut off."""
 
 IDLE, HEAD, CALL, LINGER, CLOSED = "idle", "head", "call", "linger", "closed"
@@ -43,6 +48,7 @@ class CallerConnection(asyncio.Protocol):
     """One connection. The driver carries its calls, one at a time."""
 
     __slots__ = (
+        "_again",
         "_behind",
         "_body_began",
         "_body_bytes",
@@ -56,6 +62,7 @@ class CallerConnection(asyncio.Protocol):
         "_left",
         "_lingered",
         "_paused_at",
+        "_read_of_again",
         "_reading",
         "_target",
         "address",
@@ -77,7 +84,7 @@ class CallerConnection(asyncio.Protocol):
         self.loop = loop
         self.transport: asyncio.Transport = None  # type: ignore[assignment]
         self.parser: httptools.HttpRequestParser = None
-        self.driver: NodeDriver = None  # type: ignore[assignment]
+        self.driver: NodeDriver = server.new_driver(self)
         self.address = ""
         self.certificate: Certificate | None = None
         """What the caller showed over TLS."""
@@ -91,6 +98,9 @@ class CallerConnection(asyncio.Protocol):
         self.wants_body = False
         self._held = b""
         self._fields: list[Header] = []
+        self._again = b""
+        """The fields of an earlier request as they came, with their blank line; empty where none are kept."""
+        self._read_of_again: HeadFields | None = None
         self._target = b""
         self._fresh = True
         self._keep = True
@@ -118,17 +128,15 @@ class CallerConnection(asyncio.Protocol):
             transport.close()
             return
         self.parser = httptools.HttpRequestParser(self)
-        self.driver = self.server.new_driver(self)
         self.deadline = self.server.late
 
     def connection_lost(self, exc: Exception | None) -> None:
         before, self.state = self.state, CLOSED
         self.deadline = 0.0
         self.server.closed(self)
-        if self.driver is not None:
-            if before == CALL:
-                self.driver.gone()
-            self.driver.connection = None
+        if before == CALL:
+            self.driver.gone()
+        self.driver.connection = None
         self.parser = None  # it holds this connection, and this connection it
         self._held = b""
 
@@ -151,15 +159,16 @@ class CallerConnection(asyncio.Protocol):
         if self._held:
             data = self._held + data
             self._held = b""
-        elif (
-            state == IDLE
-            and data[-4:] == _HEAD_END
-            and data.find(_HEAD_END) == len(data) - 4
-            and len(data) <= self.server.limits.head
-            and data[0] not in b"\r\n"
-        ):
-            self._read_head(data)  # one whole head and nothing else, as mostly
-            return
+        elif state == IDLE:
+            line = self._known_from(data)
+            if line or (
+                data[-4:] == _HEAD_END
+                and data.find(_HEAD_END) == len(data) - 4
+                and len(data) <= self.server.limits.head
+                and data[0] not in b"\r\n"
+            ):
+                self._read_head(data, line)  # one whole head and nothing else, as mostly
+                return
         if state in (IDLE, HEAD):
             self._head(data)
         elif state != CLOSED:
@@ -206,10 +215,10 @@ class CallerConnection(asyncio.Protocol):
         else:
             self._held = data
 
-    def _read_head(self, head: bytes) -> None:
-        """Read a whole head, and carry its call."""
-        fields: list[Header] = []
-        self._fields = fields
+    def _read_head(self, head: bytes, line: int = 0) -> None:
+        """Read a whole head, and carry its call. From `line` on, where it is given, its fields are known."""
+        headers: list[Header] = []
+        self._fields = headers
         parser = self.parser
         if not self._fresh:
             parser = self.parser = httptools.HttpRequestParser(self)
@@ -217,11 +226,17 @@ class CallerConnection(asyncio.Protocol):
         driver = self.driver
         call = driver.new_call()
         upgrade = False
+        fields: HeadFields | None = None
+        if line:
+            fields = self._read_of_again
+        else:
+            line = head.find(b"\r\n") + 2
         try:
-            parser.feed_data(head)
-            read_head(
-                call, parser.get_method(), self._target, parser.get_http_version(), fields, self.server.limits.target
-            )
+            parser.feed_data(head if fields is None else head[:line] + b"\r\n")
+            if fields is None:
+                fields = self._read_fields(headers, head, line)
+            version = "1.1" if head[max(0, line - 11) : line] == _AS_MOSTLY else parser.get_http_version()
+            read_head(call, parser.get_method(), self._target, version, fields, self.server.limits.target)
         except BadHead as error:
             self._refuse(error.reason, call)
             return
@@ -235,10 +250,10 @@ class CallerConnection(asyncio.Protocol):
         except httptools.HttpParserError:
             self._refuse("ambiguous-request", call)
             return
-        if len(fields) > self.server.limits.fields:
+        if len(headers) > self.server.limits.fields:
             self._refuse("head-too-large", call)
             return
-        if upgrade and not self._read_upgrade(call, fields):
+        if upgrade and not self._read_upgrade(call, fields if fields is not None else HeadFields(headers)):
             return
         self.state = CALL
         self.deadline = 0.0
@@ -254,13 +269,29 @@ class CallerConnection(asyncio.Protocol):
             self._body_bytes = 0
         driver.begin(call)
 
-    def _read_upgrade(self, call: Call, fields: list[Header]) -> bool:
+    def _known_from(self, data: bytes) -> int:
+        """Where the fields begin of one whole head whose fields are known; 0 where it is not that, or more."""
+        again = self._again
+        line = len(data) - len(again)
+        if not again or line < _SHORTEST or data[line:] != again or data.find(b"\r\n") != line - 2:
+            return 0
+        return line if data[0] not in b"\r\n" and len(data) <= self.server.limits.head else 0
+
+    def _read_fields(self, headers: list[Header], head: bytes, line: int) -> HeadFields:
+        """What fields say, that begin at this place of a head; kept where the next request may have the same."""
+        fields = HeadFields(headers)
+        if len(head) - line <= MOST_KEPT and len(headers) <= self.server.limits.fields and fields.may_come_again:
+            self._again = head[line:]
+            self._read_of_again = fields
+        return fields
+
+    def _read_upgrade(self, call: Call, fields: HeadFields) -> bool:
         """Read the head of a request that asks for another protocol: it is answered in this one, and the connection
         ends, so that nothing behind it is read. False where it is refused."""
         self._fresh = False
         try:
-            read_head(call, self.parser.get_method(), self._target, self.parser.get_http_version(), fields,
-                      self.server.limits.target)  # fmt: skip
+            version = self.parser.get_http_version()
+            read_head(call, self.parser.get_method(), self._target, version, fields, self.server.limits.target)
         except BadHead as error:
             self._refuse(error.reason, call)
             return False
@@ -489,5 +520,5 @@ class CallerConnection(asyncio.Protocol):
         driver = self.driver
         was_call = self.state == CALL
         self.abort()
-        if was_call and driver is not None:
+        if was_call:
             driver.gone()

@@ -66,7 +66,8 @@ class CallerServer:
                 connected, host, port, backlog=BACKLOG, family=socket.AF_UNSPEC, **tls
             )
         self._sweep()
-        return int(self._server.sockets[0].getsockname()[1])
+        listens: Any = self._server  # uvloop's has a list of its sockets where asyncio's has a tuple
+        return int(listens.sockets[0].getsockname()[1])
 
     def opened(self, connection: CallerConnection) -> bool:
         """A connection was made; False where there are too many."""

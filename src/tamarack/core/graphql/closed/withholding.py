@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.parts import Answered, Reply
+from tamarack.core.carrying.needs import Answered
+from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.graphql.calls.asked import Closed, GraphAsked, write_body, write_query
 from tamarack.core.graphql.calls.whole_answers import LARGEST, NEGOTIATED, OF_THE_BYTES, WITHOUT_BODY

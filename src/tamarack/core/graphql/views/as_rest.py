@@ -7,7 +7,7 @@ from typing import Any
 from urllib.parse import parse_qs
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.parts import Answered
+from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.errors import CoreError
 from tamarack.core.graphql.calls.asked import GraphAsked, Run

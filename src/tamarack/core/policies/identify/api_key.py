@@ -1,7 +1,6 @@
 """API key: the caller shows a key in a header field or a query parameter of a chosen name."""
 
 from typing import Literal
-from urllib.parse import unquote_to_bytes
 
 from pydantic import Field, field_validator, model_validator
 
@@ -13,15 +12,13 @@ from tamarack.core.http.names import header_name, parameter_name
 from tamarack.core.http.query import name_of, without_query
 from tamarack.core.identity.caller import Caller
 from tamarack.core.policies.identify.own_credential import OwnCredential
-from tamarack.core.policies.identify.places import in_header, of_scheme, take_header, take_one, take_scheme
+from tamarack.core.policies.identify.places import of_scheme, take_header, take_one, take_scheme
+from tamarack.core.policies.identify.shown_key import MOST_BYTES, by_shown_key
 from tamarack.core.policies.kind import CREDENTIAL_REASONS, NAME_HELP, PolicyKind, Shown, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name
 
 AUTHORIZATION = b"authorization"
-MOST_BYTES = 512
-"""A key longer than this is not looked up."""
-
 _DOUBLED = REASONS["doubled-credential"]
 _UNKNOWN = REASONS["unknown-credential"]
 
@@ -70,43 +67,10 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> list[Part]:
     header = policy.header.encode()
     query_name = policy.query.encode()
     find = surroundings.directory.finder("api-key")
-    doubled = Refusal(_DOUBLED, policy=policy.name)
-
-    def identify(call: Call) -> Caller | Refusal | None:
-        shown = b""
-        seen = 0
-        if header:
-            headers, named = call.headers, call.fields_by_name
-            if named is not None:
-                field = (header, named.get(header, b""))
-                if field in headers:  # and was not taken off by another way before
-                    shown, seen = field[1], 1
-                    place = headers.index(field)
-                    call.headers = headers[:place] + headers[place + 1 :]
-            else:
-                found = in_header(call, header)
-                seen = len(found)
-                if seen:
-                    shown = found[-1]
-                    take_header(call, header)
-        if query_name and call.query:
-            for part in call.query.split(b"&"):
-                if name_of(part) == query_name:
-                    seen += 1
-                    raw = part.partition(b"=")[2]
-                    shown = unquote_to_bytes(raw.replace(b"+", b" "))
-            if seen:
-                call.query = without_query(call.query, query_name)
-        if seen > 1:
-            return doubled
-        if not shown:
-            return None
-        caller = find(shown) if len(shown) <= MOST_BYTES else None
-        return caller if caller is not None else unknown
-
     places = [f'header="{policy.header}"'] if policy.header else []
     places += [f'query="{policy.query}"'] if policy.query else []
     challenge = f"ApiKey realm={surroundings.realm}, {', '.join(places)}".encode("latin-1", "replace")
+    doubled = Refusal(_DOUBLED, policy=policy.name)
     unknown = Refusal(_UNKNOWN, ((b"www-authenticate", challenge),), policy.name)
 
     def take_off(call: Call) -> None:
@@ -124,7 +88,7 @@ def _compile(policy: ApiKey, surroundings: Surroundings) -> list[Part]:
     ways = [
         Way(
             stage=Stage.IDENTIFY,
-            identify=identify,
+            identify=by_shown_key(header, query_name, find, doubled, unknown),
             challenge=challenge,
             take_off=take_off,
             reads=reads,

@@ -58,8 +58,9 @@ def take_one(call: Call, header: bytes, start: bytes, strip: bool) -> tuple[byte
     """
     size = len(start)
     shown = b""
-    many = 0
-    for field in call.headers:
+    many = place = 0
+    headers = call.headers
+    for at, field in enumerate(headers):
         if field[0] == header:
             value = field[1]
             if size:
@@ -69,9 +70,9 @@ def take_one(call: Call, header: bytes, start: bytes, strip: bool) -> tuple[byte
             elif not value:
                 continue
             many += 1
-            shown, found = value, field
+            shown, place = value, at
     if many == 1 and strip:
-        call.headers = [field for field in call.headers if field is not found]
+        call.headers = headers[:place] + headers[place + 1 :]
     return shown, many
 
 
