@@ -7,6 +7,7 @@ programs on the machine disturb little. Each variant runs in a process of its ow
 
 import argparse
 import asyncio
+import itertools
 import os
 import socket
 import subprocess
@@ -26,7 +27,9 @@ from tamarack.gateway.wire.connection import CallerConnection
 from tamarack.gateway.wire.limits import WireLimits
 from tamarack.gateway.wire.server import CallerServer
 
-VARIANTS = ("no-policy", "key", "key-limit-record")
+VARIANTS = ("no-policy", "key", "key-limit-record", "varied:key-limit-record")
+VARIED = "varied:"
+"""Before a variant: no two calls have the same fields, and no two answers the same head: none are known again."""
 CONNECTIONS = 32
 HEAD = "GET /sailings/v2/sailings HTTP/1.1\r\nHost: bench\r\nuser-agent: bench/1\r\naccept: application/json\r\n"
 
@@ -54,6 +57,8 @@ class Wire:
 async def least(variant: str, rounds: int, calls: int, folder: Path) -> float:
     """Microseconds of processor time for one call of a variant."""
     ways.write_keys(folder)
+    varied = variant.startswith(VARIED)
+    variant = variant.removeprefix(VARIED)
     node, recorder = programs.node(variant, 9, folder)
     loop = asyncio.get_running_loop()
     server = CallerServer(WireLimits(), lambda connection: NodeDriver(node, connection))
@@ -69,12 +74,18 @@ async def least(variant: str, rounds: int, calls: int, folder: Path) -> float:
         pool.idle.append(target)
     head = "".join([HEAD, *(f"{line}\r\n" for line in ways.headers(variant, folder)), "\r\n"]).encode()
 
+    heads, answers = [head], [programs.ANSWER]
+    if varied:
+        heads = [head[:-2] + b"x-request: %d\r\n\r\n" % number for number in range(1009)]
+        answers = [programs.ANSWER.replace(b"\r\n", b"\r\nx-answer: %d\r\n" % number, 1) for number in range(1009)]
+    coming, going = itertools.cycle(heads), itertools.cycle(answers)
+
     def go(times: int) -> None:
         for _ in range(times):
             for hear, _ in callers:
-                hear(head)
+                hear(next(coming))
             for _, answer in reversed(callers):  # the connection given back last is taken first
-                answer(programs.ANSWER)
+                answer(next(going))
 
     go(3)
     assert all(wire.sent.startswith(b"HTTP/1.1 200") for wire in wires), wires[0].sent

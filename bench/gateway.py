@@ -27,8 +27,19 @@ from tamarack.compiled import is_compiled
 HERE = Path(__file__).parent
 AS_PYTHON = "python:"
 """Before a variant: it runs as Python, though it is compiled."""
+VARIED = "varied:"
+"""Before a variant: the same program, where no two calls have the same fields, so that none are known again."""
 SETS: dict[str, tuple[str, ...]] = {
-    "whole": ("backend", "c-proxy", "floor", "no-policy", "key", "key-limit-record", "python:key-limit-record"),
+    "whole": (
+        "backend",
+        "c-proxy",
+        "floor",
+        "no-policy",
+        "key",
+        "key-limit-record",
+        "varied:key-limit-record",
+        "python:key-limit-record",
+    ),
     "ways": ("backend", "floor", *ways.POLICIES),
     "limits": ("backend", "floor", "key", *meters.VARIANTS),
     "answers": ("backend", "floor", "no-policy", *answers.VARIANTS),
@@ -45,6 +56,7 @@ TITLES = (
         "floor": "floor: two protocols, nothing between",
         "no-policy": "gateway, no policy",
         "key-limit-record": "gateway, key + limit + recording",
+        "varied:key-limit-record": "the same, each call with other fields",
         "python:key-limit-record": "the same as Python, not compiled",
     }
 )
@@ -64,10 +76,13 @@ def wait_for(port: int) -> None:
     raise SystemExit(f"nothing answers on port {port}")
 
 
-def load(port: int, seconds: int, connections: int, headers: list[str]) -> tuple[float, float, float, int]:
+def load(
+    port: int, seconds: int, connections: int, headers: list[str], varied: bool = False
+) -> tuple[float, float, float, int]:
     """Load a program with wrk; returns calls per second, p50 and p99 in ms, and answers that were not 2xx."""
     command = [
         *("wrk", "-t1", f"-c{connections}", f"-d{seconds}s", "--latency"),
+        *(("-s", str(HERE / "varied.lua")) if varied else ()),
         *(part for line in headers for part in ("-H", line)),
         *(
             "-H",
@@ -149,46 +164,52 @@ def main() -> None:
         print("the call path runs as Python: bin/compile compiles it")
         variants = tuple(variant for variant in variants if not variant.startswith(AS_PYTHON))
     ports = {variant: given.port_base + place for place, variant in enumerate(variants)}
+    own = [variant for variant in variants if not variant.startswith(VARIED)]
+    ports |= {variant: ports[variant.removeprefix(VARIED)] for variant in variants if variant not in own}
     folder = Path(tempfile.mkdtemp(prefix="tamarack-bench-"))
     ways.write_keys(folder)
     (folder / "python").mkdir()
     shutil.copy(folder / "keys.json", folder / "python")
-    shown = {variant: ways.headers(variant.removeprefix(AS_PYTHON), folder) for variant in variants}
-    programs: list[subprocess.Popen[bytes]] = []
+    shown = {
+        variant: ways.headers(variant.removeprefix(AS_PYTHON).removeprefix(VARIED), folder) for variant in variants
+    }
+    programs: dict[str, subprocess.Popen[bytes]] = {}
     redis = start_redis(folder, given.port_base + 99) if any(map(meters.in_redis, variants)) else None
     results: dict[str, list[tuple[float, float, float, int]]] = {variant: [] for variant in variants}
     cpu: dict[str, list[float]] = {variant: [] for variant in variants}
     try:
-        for variant in variants:
+        for variant in own:
             if variant == "c-proxy":
-                programs.append(start_c_proxy(folder, ports[variant], ports["backend"]))
+                programs[variant] = start_c_proxy(folder, ports[variant], ports["backend"])
                 wait_for(ports[variant])
                 continue
             command = [sys.executable, str(HERE / "programs.py"), variant.removeprefix(AS_PYTHON), str(ports[variant])]
             kind = {"TAMARACK_COMPILED": "no"} if variant.startswith(AS_PYTHON) else {}
             place = folder / "python" if kind else folder
             command += [str(ports["backend"]), str(place)]
-            programs.append(subprocess.Popen(command, env=os.environ | kind))
+            programs[variant] = subprocess.Popen(command, env=os.environ | kind)
             wait_for(ports[variant])
         for variant in variants:
             load(ports[variant], 1, given.connections, shown[variant])
         for _ in range(min(given.rounds, 50)):
-            for variant, program in zip(variants, programs, strict=True):
+            for variant in variants:
+                program = programs[variant.removeprefix(VARIED)]
                 before = cpu_seconds(program.pid)
-                done = load(ports[variant], min(given.seconds, 30), min(given.connections, 256), shown[variant])
+                done = load(ports[variant], min(given.seconds, 30), min(given.connections, 256), shown[variant],
+                            variant not in own)  # fmt: skip
                 results[variant].append(done)
                 cpu[variant].append((cpu_seconds(program.pid) - before) / (done[0] * given.seconds) * 1e6)
-        nodes = [one for one in variants if one not in ("backend", "floor", "c-proxy")]
+        nodes = [one for one in own if one not in ("backend", "floor", "c-proxy")]
         left = {
             one: left_over(folder / "python" if one.startswith(AS_PYTHON) else folder, one.removeprefix(AS_PYTHON))
             for one in nodes
         }
     finally:
         if redis is not None:
-            programs.append(redis)
-        for program in programs:
+            programs["redis"] = redis
+        for program in programs.values():
             program.send_signal(signal.SIGTERM)
-        for program in programs:
+        for program in programs.values():
             program.wait(15)
         shutil.rmtree(folder, ignore_errors=True)
     print(f"{given.rounds} rounds of {given.seconds} s, {given.connections} connections, 1 kB answers")

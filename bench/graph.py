@@ -15,7 +15,6 @@ from graphql import parse
 from tamarack.core.balancing.route import Route
 from tamarack.core.carrying.assembly import Workshop, assemble
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.graphql.calls.documents import Documents
@@ -24,6 +23,7 @@ from tamarack.core.graphql.document import DEEPEST, MOST_TOKENS, DocumentProblem
 from tamarack.core.graphql.schema import graph_of
 from tamarack.core.graphql.views.rest_described import described_view, with_view
 from tamarack.core.graphql.views.rest_view import view_of
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.credentials import digest

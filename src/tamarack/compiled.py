@@ -37,7 +37,7 @@ MODULES = tuple(
         "core.carrying.routing",
         "core.carrying.steps",
         "core.http.fields",
-        "core.http.head_fields",
+        "core.http.heads",
         "core.http.own",
         "core.http.query",
         "core.identity.caller",

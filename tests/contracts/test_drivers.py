@@ -13,9 +13,10 @@ from gateway.harness import KEY, Node, running
 from helpers import configuration
 from tamarack.core.balancing.route import Route
 from tamarack.core.carrying.forwarding import Passed
-from tamarack.core.carrying.needs import Answered, Ask, Failed
+from tamarack.core.carrying.needs import Ask, Failed
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.configuration.model import Configuration
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.target import target_at
 from tamarack.gateway.upstream.scripted import Asked, ScriptedAnswer, ScriptedUpstream
 

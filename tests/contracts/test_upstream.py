@@ -12,7 +12,8 @@ import uvloop
 
 from gateway.harness import Backend
 from helpers import apart, free_port
-from tamarack.core.carrying.needs import Answered, Ask, Failed
+from tamarack.core.carrying.needs import Ask, Failed
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.reach import EVERYWHERE
 from tamarack.core.http.target import target_at
 from tamarack.gateway.upstream.interface import Exchange, Upstream

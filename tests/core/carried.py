@@ -13,7 +13,7 @@ from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.http.fields import Header
-from tamarack.core.http.head_fields import HeadFields
+from tamarack.core.http.heads import HeadFields
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
 from tamarack.core.limits.memory import MemoryCounters

@@ -18,7 +18,6 @@ import orjson
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Filter, Passed
 from tamarack.core.carrying.needs import (
-    Answered,
     Ask,
     Failed,
     Hold,
@@ -35,6 +34,7 @@ from tamarack.core.carrying.receiving import receive
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.http.addresses import caller_address
 from tamarack.core.http.chunked import LAST_CHUNK, chunk
+from tamarack.core.http.heads import Answered
 from tamarack.core.identity.lookups import FetchKeys, FindToken
 from tamarack.core.nodes.own_paths import LIVE, OWN, READY
 from tamarack.core.told.problems import STATUS_LINES

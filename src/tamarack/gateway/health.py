@@ -8,7 +8,8 @@ from time import time
 from tamarack.core.balancing.health import HealthRules
 from tamarack.core.balancing.route import Choice
 from tamarack.core.balancing.time_limits import TimeLimits
-from tamarack.core.carrying.needs import Answered, Ask, Failed
+from tamarack.core.carrying.needs import Ask, Failed
+from tamarack.core.http.heads import Answered
 from tamarack.gateway.gateway import Gateway
 from tamarack.gateway.upstream.interface import Exchange
 

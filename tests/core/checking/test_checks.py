@@ -11,8 +11,8 @@ from core.carried import Bed, carry, sends
 from helpers import configuration, material
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.forwarding import Passed
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.policies import kind_of

@@ -11,11 +11,12 @@ from helpers import configuration
 from tamarack.core.balancing.route import Route
 from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered, Ask
+from tamarack.core.carrying.needs import Ask
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.graphql.described import SCHEMA
 from tamarack.core.graphql.views.rest_view import VIEW
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.target import target_at
 from tamarack.core.told.problems import Problems
 from tamarack.core.told.scripted import OnlyMemory, ScriptedDriver

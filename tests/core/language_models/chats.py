@@ -10,8 +10,9 @@ from core.protected import API_KEY, PATH, directory, material, protected
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.caching.memory import MemoryCache
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered, Ask
+from tamarack.core.carrying.needs import Ask
 from tamarack.core.configuration.model import Configuration
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.target import target_at
 from tamarack.core.language_models.estimating import Learned
 from tamarack.core.told.scripted import OnlyMemory, ScriptedDriver

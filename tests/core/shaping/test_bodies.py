@@ -12,8 +12,9 @@ from pydantic import ValidationError
 from core.carried import Bed, carry, sends
 from helpers import configuration, material
 from tamarack.core.balancing.route import Choice, Route
-from tamarack.core.carrying.needs import Answered, Ask
+from tamarack.core.carrying.needs import Ask
 from tamarack.core.carrying.refusals import Refusal
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.policies.returns.answer_body import AnswerBody

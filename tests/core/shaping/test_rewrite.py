@@ -11,8 +11,9 @@ from core.carried import Bed, carry
 from helpers import configuration, material
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.forwarding import Passed
-from tamarack.core.carrying.needs import Answered, Ask
+from tamarack.core.carrying.needs import Ask
 from tamarack.core.configuration.model import Configuration, check
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.paths import BadPath, settle_path
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.callers import CallerDirectory

@@ -12,12 +12,12 @@ from core.carried import Bed, carry, sends
 from helpers import configuration, material
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.forwarding import Passed
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.model import Configuration, check, secrets_used
 from tamarack.core.configuration.possible_refusals import possible_refusals
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.told.problems import Problems

@@ -45,6 +45,7 @@ def backend() -> Iterator[Backend]:
 def node(backend: Backend) -> Iterator[Node]:
     with running(on(backend.port), PooledUpstream(EVERYWHERE)) as running_node:
         yield running_node
+        forget(running_node)
 
 
 def forget(node: Node) -> None:

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from tamarack.core.balancing.route import Choice
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Filter, InTurn
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Filtering, Step
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.http.heads import Answered
 from tamarack.core.json_pointer import holder_of
 from tamarack.core.language_models.estimating import Key, Learned
 from tamarack.core.language_models.prompt import Prompt, asking_usage

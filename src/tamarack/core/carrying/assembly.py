@@ -21,7 +21,6 @@ from tamarack.core.carrying.call import Call, Published
 from tamarack.core.carrying.identifying import Closed, identify, subscribed, take_off
 from tamarack.core.carrying.intermission import Intermission, out_for_now
 from tamarack.core.carrying.metering import Key, Meter, PlanMeter, QuotaLog, QuotaMeter
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import (
     Answerer,
     Change,
@@ -63,6 +62,7 @@ from tamarack.core.graphql.request import LARGEST as LARGEST_GRAPH
 from tamarack.core.graphql.views.as_rest import asked_by, given_by, sent_as_document
 from tamarack.core.graphql.views.rest_view import RestView, view_of
 from tamarack.core.http.fields import Header, field_line, quoted
+from tamarack.core.http.heads import Answered
 from tamarack.core.identity.directory import Directory
 from tamarack.core.identity.material import Material
 from tamarack.core.language_models.estimating import Learned

@@ -16,12 +16,12 @@ from tamarack.core.caching.control import NO_DIRECTIVES, Directives, directives,
 from tamarack.core.caching.kept import Kept, Refusal, Rules, initial_age, judge, split_fields
 from tamarack.core.caching.memory import MemoryCache, shown_key
 from tamarack.core.carrying.call import Call, Watching
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS
 from tamarack.core.carrying.refusals import Refusal as CallRefusal
 from tamarack.core.errors import CoreError
 from tamarack.core.http.fields import NOT_SENT_BACK, Header, looks_secret
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.query import by_name, name_of
 from tamarack.core.language_models.near_equal.kept_answers import NearPrompts, about, told_as_kept
 from tamarack.core.language_models.near_equal.question import Question

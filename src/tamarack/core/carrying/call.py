@@ -8,7 +8,7 @@ from typing import Any, Final, Protocol
 from tamarack.core.certificates.certificate import Certificate
 from tamarack.core.checking.misfit import Misfit
 from tamarack.core.http.fields import Header
-from tamarack.core.http.head_fields import HeadFields
+from tamarack.core.http.heads import HeadFields
 from tamarack.core.identity.caller import Caller, Grant
 from tamarack.core.limits.store import Limiter, Taken
 from tamarack.core.mocking.choosing import Answers

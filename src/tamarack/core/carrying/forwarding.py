@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from typing import Final, Protocol
 
 from tamarack.core.carrying.call import Call, Published
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.http.fields import NOT_SENT_BACK, PASSES, Header, goes_on, without_listed
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.own import marked, marked_query, without_own_fields, without_own_query
 from tamarack.core.http.paths import behind
 from tamarack.core.http.target import Target

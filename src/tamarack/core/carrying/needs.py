@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Literal
 
 from tamarack.core.balancing.time_limits import TimeLimits
-from tamarack.core.http.fields import Header
 from tamarack.core.http.target import Target
 from tamarack.core.identity.lookups import FetchKeys, FindToken
 
@@ -101,37 +100,6 @@ class Ask:
         """In place of the target's own."""
         self.left_s = 0.0
         """Seconds within which the whole of it has to be over; 0 for no such bound."""
-
-
-class AnswerHead:
-    """A head of an answer as it was read. Answers with the very same head share one, and what is made of it."""
-
-    __slots__ = ("dated", "has_length", "headers", "passes", "status")
-
-    def __init__(self, status: int, headers: list[Header]) -> None:
-        self.status = status
-        self.headers = headers
-        """Names in lower case. Nobody changes the list: who changes an answer gives it another."""
-        self.passes: bytes | None = None
-        """Its fields as they go on to callers, once that is known and the same for all of them."""
-        self.has_length = False
-        self.dated = False
-
-
-class Answered:
-    """A backend's answer whose head has arrived. `body` is all of it where it is here already, else None.
-
-    Changes of the stage Return set `status`, `headers` and `body` anew.
-    """
-
-    __slots__ = ("body", "head", "headers", "status")
-
-    def __init__(self, status: int, headers: list[Header], body: bytes | None, head: AnswerHead | None = None) -> None:
-        self.status = status
-        self.headers = headers
-        self.body = body
-        self.head = head
-        """The head that it shares with others, where it does."""
 
 
 class ReadAnswer:

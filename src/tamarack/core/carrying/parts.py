@@ -15,11 +15,11 @@ from tamarack.core.caching.kept import Rules
 from tamarack.core.carrying.call import Call, Watching
 from tamarack.core.carrying.forwarding import Filter
 from tamarack.core.carrying.metering import Key, QuotaMeter
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.errors import CoreError
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.http.fields import Header
+from tamarack.core.http.heads import Answered
 from tamarack.core.identity.caller import Caller
 from tamarack.core.language_models.near_equal.question import Comparing
 from tamarack.core.language_models.shape import CHAT, Shape

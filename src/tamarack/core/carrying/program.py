@@ -21,12 +21,13 @@ from tamarack.core.carrying.caching import Caching, Lookup
 from tamarack.core.carrying.call import Call, Published, Watching
 from tamarack.core.carrying.forwarding import Passed, read_answer, read_shared, request_head
 from tamarack.core.carrying.metering import Meter
-from tamarack.core.carrying.needs import Answered, Ask, Failed, Look, Need, ReadAnswer, ReadBody, Refresh, Take
+from tamarack.core.carrying.needs import Ask, Failed, Look, Need, ReadAnswer, ReadBody, Refresh, Take
 from tamarack.core.carrying.parts import Answerer, Change, Filtering, Limit, Reply, Watch
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.carrying.steps import Lane, NamedStep, Told
 from tamarack.core.http.browser import BrowserRule
 from tamarack.core.http.fields import Header
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.target import Target
 from tamarack.core.language_models.near_equal.kept_answers import kept_behind
 from tamarack.core.limits.store import Taken

@@ -12,7 +12,7 @@ from typing import Final
 from tamarack.core.carrying.call import Call
 from tamarack.core.errors import CoreError
 from tamarack.core.http.fields import without_listed
-from tamarack.core.http.head_fields import HeadFields, is_host
+from tamarack.core.http.heads import HeadFields, is_host
 
 METHODS: Final = {name.encode(): name for name in ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE")}
 """Methods that a gateway carries, where an operation offers them."""

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.checking.bodies import body_for, in_json, in_schema, is_json, media_of, undescribed
 from tamarack.core.checking.described import DescribedAnswer, DescribedMessages
 from tamarack.core.checking.misfit import MOST, Misfit, misfit
 from tamarack.core.checking.parameter_values import in_text
 from tamarack.core.checking.schemas import Schemas
+from tamarack.core.http.heads import Answered
 
 _WITHOUT_BODY = frozenset((204, 205, 304))
 

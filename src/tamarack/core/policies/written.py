@@ -23,11 +23,11 @@ from pydantic import (
 
 from tamarack.core.caching.kept import split_fields
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Answerer, Change, OnError, Part, Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.errors import CoreError
 from tamarack.core.http.fields import field_line
+from tamarack.core.http.heads import Answered
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.stages import Stage
 from tamarack.core.types import Name, Problem, problems_of

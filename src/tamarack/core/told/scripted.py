@@ -14,7 +14,6 @@ from tamarack.core.carrying.caching import Lookup
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Passed, read_answer
 from tamarack.core.carrying.needs import (
-    Answered,
     Ask,
     Failed,
     Hold,
@@ -28,6 +27,7 @@ from tamarack.core.carrying.needs import (
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.program import Operation, Outcome
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.http.heads import Answered
 from tamarack.core.identity.lookups import FetchKeys, FindToken
 from tamarack.core.limits.store import CounterStore, Taken
 

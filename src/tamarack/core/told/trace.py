@@ -14,11 +14,12 @@ from typing import Any, NamedTuple
 from tamarack.core.balancing.route import Choice
 from tamarack.core.carrying.caching import Lookup, told_of
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered, Failed
+from tamarack.core.carrying.needs import Failed
 from tamarack.core.carrying.parts import Limit, Reply, Retrying
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.carrying.steps import NamedStep, Told
 from tamarack.core.http.fields import ALWAYS_SECRET, Header, looks_secret
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.query import name_of
 from tamarack.core.identity.caller import Caller
 from tamarack.core.limits.store import Limiter

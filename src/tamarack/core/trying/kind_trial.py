@@ -11,7 +11,7 @@ from pydantic import ValidationError
 from tamarack.core.balancing.route import Choice, Route
 from tamarack.core.carrying.assembly import Workshop, assemble
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered, Ask
+from tamarack.core.carrying.needs import Ask
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.program import Operation
 from tamarack.core.carrying.receiving import receive
@@ -19,6 +19,7 @@ from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.configuration.model import METHODS, Configuration, check_template
 from tamarack.core.configuration.snapshot import compile_snapshot
 from tamarack.core.http.fields import Header
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.target import target_at
 from tamarack.core.identity.callers import CallerDirectory
 from tamarack.core.identity.material import Material

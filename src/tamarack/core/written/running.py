@@ -7,11 +7,11 @@ from typing import Any, NamedTuple
 from urllib.parse import unquote_to_bytes
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.errors import CoreError
 from tamarack.core.http.fields import field_line
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.query import name_of
 from tamarack.core.json_pointer import at_pointer
 from tamarack.core.shaping import field_edits, json_bodies, json_edits

@@ -6,7 +6,8 @@ from typing import Any, Protocol
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Passed, read_answer
-from tamarack.core.carrying.needs import Answered, Failed, Refresh
+from tamarack.core.carrying.needs import Failed, Refresh
+from tamarack.core.http.heads import Answered
 from tamarack.gateway.upstream.interface import Exchange, Upstream
 
 

@@ -12,9 +12,10 @@ from typing import TYPE_CHECKING, Final, cast
 
 import httptools
 
-from tamarack.core.carrying.needs import Answered, AnswerHead, Ask, Failed
+from tamarack.core.carrying.needs import Ask, Failed
 from tamarack.core.http.chunked import LAST_CHUNK, BadFraming, ChunkedReader, chunk
 from tamarack.core.http.fields import Header, listed
+from tamarack.core.http.heads import Answered, AnswerHead
 from tamarack.gateway.upstream.interface import Listener
 
 if TYPE_CHECKING:

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from typing import Protocol
 
-from tamarack.core.carrying.needs import Answered, Ask, Failed
+from tamarack.core.carrying.needs import Ask, Failed
+from tamarack.core.http.heads import Answered
 
 
 class NotReachable(OSError):

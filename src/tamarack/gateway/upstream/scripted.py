@@ -6,9 +6,10 @@ import asyncio
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from tamarack.core.carrying.needs import Answered, Ask, Failed
+from tamarack.core.carrying.needs import Ask, Failed
 from tamarack.core.http.chunked import ChunkedReader
 from tamarack.core.http.fields import Header
+from tamarack.core.http.heads import Answered
 from tamarack.core.http.target import Target
 from tamarack.gateway.upstream.interface import Exchange, Listener
 

@@ -17,7 +17,7 @@ from tamarack.core.carrying.request_head import BadHead, read_head
 from tamarack.core.certificates.certificate import Certificate
 from tamarack.core.http.chunked import LAST_CHUNK, BadFraming, ChunkedReader
 from tamarack.core.http.fields import TOKEN, Header
-from tamarack.core.http.head_fields import HeadFields
+from tamarack.core.http.heads import HeadFields
 from tamarack.gateway.wire.client_certificates import shown_on
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 MOST_AHEAD: Final = 65_536
 """Bytes kept of what comes before it can be read: a body nobody asked for yet, or the next requests."""
-MOST_KEPT: Final = 4_096
+MOST_KEPT: Final = 2_048
 """Bytes of header fields that are kept with a connection, so that the same ones are not read again."""
 CHUNKS_AT_ONCE: Final = 512
 """Chunks of a body that are read in one turn of the loop: many small ones take a while, and others have their turn."""

@@ -7,10 +7,10 @@ from dataclasses import replace
 from typing import Any
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Answerer, Change, Check, Limit, NoRunner, Part
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.graphql.calls.asked import GraphAsked
+from tamarack.core.http.heads import Answered
 
 Asks = Callable[[Call], bool]
 

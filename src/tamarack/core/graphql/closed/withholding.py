@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Reply
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.graphql.calls.asked import Closed, GraphAsked, write_body, write_query
@@ -13,6 +12,7 @@ from tamarack.core.graphql.calls.whole_answers import LARGEST, NEGOTIATED, OF_TH
 from tamarack.core.graphql.closed.filling import Filling, PathError, Unfit
 from tamarack.core.graphql.closed.withheld import Withheld, Withholding
 from tamarack.core.graphql.request import JSON, GraphRequest
+from tamarack.core.http.heads import Answered
 from tamarack.core.shaping.json_bodies import dump, is_json, load
 
 

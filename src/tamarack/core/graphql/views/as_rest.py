@@ -7,7 +7,6 @@ from typing import Any
 from urllib.parse import parse_qs
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.errors import CoreError
 from tamarack.core.graphql.calls.asked import GraphAsked, Run
@@ -16,6 +15,7 @@ from tamarack.core.graphql.calls.whole_answers import LARGEST, NEGOTIATED, OF_TH
 from tamarack.core.graphql.document import DocumentProblem
 from tamarack.core.graphql.request import JSON, RESPONSE, GraphRequest, check_values
 from tamarack.core.graphql.views.rest_view import ParameterProblem, RestView
+from tamarack.core.http.heads import Answered
 from tamarack.core.shaping.json_bodies import dump, is_json, load
 from tamarack.core.text import one_line
 from tamarack.core.values.call_values import path_values

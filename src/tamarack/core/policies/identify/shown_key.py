@@ -8,7 +8,7 @@ from urllib.parse import unquote_to_bytes
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.refusals import Refusal
-from tamarack.core.http.head_fields import HeadFields
+from tamarack.core.http.heads import HeadFields
 from tamarack.core.http.query import name_of, without_query
 from tamarack.core.identity.caller import Caller
 from tamarack.core.identity.directory import Finder

@@ -8,9 +8,9 @@ from pydantic import Field, PlainSerializer, model_validator
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Filter
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Check, Filtering, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.http.heads import Answered
 from tamarack.core.json_pointer import holder_of
 from tamarack.core.language_models.guarded_answer import GuardedAnswer, GuardedStream
 from tamarack.core.language_models.prompt import Prompt

@@ -7,9 +7,9 @@ from typing import Literal
 from pydantic import Field
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Change, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
+from tamarack.core.http.heads import Answered
 from tamarack.core.policies.body_change import (
     TAKES,
     BodyChange,

@@ -7,12 +7,12 @@ from typing import Literal
 from pydantic import Field, model_validator
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Change, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.checking.answers import AnswerChecker
 from tamarack.core.checking.misfit import in_one_line
 from tamarack.core.form_hints import hints
+from tamarack.core.http.heads import Answered
 from tamarack.core.policies.guard.body_size import Size
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.policies.shape.request_check import check_size

@@ -7,10 +7,10 @@ from typing import Literal
 from pydantic import Field, field_validator
 
 from tamarack.core.carrying.call import Call
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Change, Part
 from tamarack.core.carrying.refusals import REASONS, Refusal
 from tamarack.core.form_hints import hints
+from tamarack.core.http.heads import Answered
 from tamarack.core.policies.kind import NAME_HELP, Policy, PolicyKind, Surroundings
 from tamarack.core.shaping.field_edits import MOST_EDITS, FieldEdit, answer_problem, compiled, in_brief, in_full
 from tamarack.core.shaping.wanted import When, body_wanted, where_in_words

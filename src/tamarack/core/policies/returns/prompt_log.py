@@ -6,10 +6,10 @@ from pydantic import Field, field_validator
 
 from tamarack.core.carrying.call import Call
 from tamarack.core.carrying.forwarding import Filter
-from tamarack.core.carrying.needs import Answered
 from tamarack.core.carrying.parts import Check, Filtering, Part
 from tamarack.core.carrying.refusals import Refusal
 from tamarack.core.form_hints import hints
+from tamarack.core.http.heads import Answered
 from tamarack.core.language_models.masks import Masks
 from tamarack.core.language_models.prompt_log import LoggedPrompt, Logging, LogRules
 from tamarack.core.language_models.word_rules import LONGEST_WORDS, MOST_RULES, WordRule

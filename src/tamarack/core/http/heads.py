@@ -1,7 +1,7 @@
-"""A request's header fields, read once (RFC 9110, sections 7 and 10; RFC 9112, sections 2 to 6).
+"""Heads of requests and answers, read once (RFC 9110, sections 7 and 10; RFC 9112, sections 2 to 6).
 
-Most callers say the same with every request of a connection. What was read of their fields is kept with the connection,
-and taken again where the bytes are the same.
+Most callers say the same with every request of a connection, and many answers of a target have the same head. What was
+read of them is kept with the connection, or with the target, and taken again where the bytes are the same.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ def is_host(value: bytes) -> bool:
 
 
 class HeadFields:
-    """Fields as received, names in lower case, and what they say. Nobody changes them: calls share them."""
+    """A request's fields as received, names in lower case, and what they say. Nobody changes them: calls share them."""
 
     __slots__ = (
         "_without",
@@ -112,3 +112,34 @@ class HeadFields:
             place = self.headers.index(field)
             known = self._without = (field, self.headers[:place] + self.headers[place + 1 :])
         return known[1]
+
+
+class AnswerHead:
+    """A head of an answer as it was read. Answers with the very same head share one, and what is made of it."""
+
+    __slots__ = ("dated", "has_length", "headers", "passes", "status")
+
+    def __init__(self, status: int, headers: list[Header]) -> None:
+        self.status = status
+        self.headers = headers
+        """Names in lower case. Nobody changes the list: who changes an answer gives it another."""
+        self.passes: bytes | None = None
+        """Its fields as they go on to callers, once that is known and the same for all of them."""
+        self.has_length = False
+        self.dated = False
+
+
+class Answered:
+    """A backend's answer whose head has arrived. `body` is all of it where it is here already, else None.
+
+    Changes of the stage Return set `status`, `headers` and `body` anew.
+    """
+
+    __slots__ = ("body", "head", "headers", "status")
+
+    def __init__(self, status: int, headers: list[Header], body: bytes | None, head: AnswerHead | None = None) -> None:
+        self.status = status
+        self.headers = headers
+        self.body = body
+        self.head = head
+        """The head that it shares with others, where it does."""
