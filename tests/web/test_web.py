@@ -11,6 +11,7 @@ from itertools import pairwise
 from pathlib import Path
 
 import pytest
+from flask import abort
 from hypothesis import given
 from hypothesis import strategies as st
 from jinja2 import Environment
@@ -193,3 +194,18 @@ def test_what_the_store_does_not_do_is_said_on_a_page_even_where_no_page_foresaw
     answer = app.test_client().get("/refuse")
     assert answer.status_code == 409
     assert "The port &lt;corran&gt; was removed meanwhile." in answer.text
+
+
+def test_a_page_that_cannot_be_shown_says_so_in_our_words_or_in_those_of_who_knows_better(settings: Settings) -> None:
+    app = make_application("tamarack.console", "console", settings, ROOT / "src/tamarack/console")
+    app.add_url_rule("/gone", "gone", lambda: abort(404, "There is no such port."))
+    app.add_url_rule("/fails", "fails", lambda: {}["port"])
+    service = app.test_client()
+    for answer, status, words in (
+        (service.get("/nowhere"), 404, "No page has this address"),
+        (service.get("/gone"), 404, "There is no such port."),
+        (service.put("/gone", headers={"x-csrftoken": "none"}), 405, "It is not opened in this way."),
+        (service.get("/fails"), 500, "It is not your doing."),
+    ):
+        assert (answer.status_code, words in answer.text) == (status, True)
+        assert not re.search("requested URL|Not Found|server|try again", answer.text)

@@ -175,11 +175,28 @@ def _finish(response: Response) -> Response:
     return response
 
 
+_ERRORS = {
+    400: (
+        "This cannot be read",
+        "What was sent is not what this page takes. Go back, reload it and send it again.",
+    ),
+    403: ("This is not for this account", "The account that is signed in may not do this."),
+    404: ("There is nothing here", "No page has this address, or what stood at it was removed or renamed."),
+    405: ("This address takes something else", "It is not opened in this way. Go back and use what the page offers."),
+    409: ("This was not done", "It was changed meanwhile. Look at it again, then decide."),
+    413: ("This is too large", "What was sent has more bytes than this page takes."),
+    500: ("This went wrong", "It is not your doing. What happened is in the log of this program."),
+}
+"""What a page says that cannot be shown, by its status, where nobody says it better."""
+
+
 def _error_page(error: HTTPException) -> Any:
     code = error.code or 500
     if code < 400:
         return error
-    return render_template("error.html", code=code, name=error.name, description=error.description), code
+    name, words = _ERRORS.get(code, (error.name, error.description))
+    description = words if error.description == type(error).description else error.description
+    return render_template("error.html", code=code, name=name, description=description), code
 
 
 def _not_done(error: StoreError) -> Any:
