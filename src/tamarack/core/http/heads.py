@@ -65,10 +65,10 @@ class HeadFields:
         once = len(named) == len(headers)
         self.by_name: dict[bytes, bytes] | None = named if once else None
         """The fields by name; None where a name came more than once."""
-        self.host = host = named.get(b"host", b"")
+        self.host = named.get(b"host", b"")
         self.hosts = (1 if b"host" in named else 0) if once else sum(name == b"host" for name, _ in headers)
         """How many Host fields there are."""
-        self.host_is_one = host in _HOSTS or (self.hosts > 0 and is_host(host))
+        self.host_is_one = self.hosts > 0 and is_host(self.host)
         """Whether Host is one by its grammar."""
         self.agent = named.get(b"user-agent", b"")
         self.media = named.get(b"content-type", b"")

@@ -329,7 +329,7 @@ class TargetConnection(asyncio.Protocol):
 
     def _begin(self, head: ReadHead, parsed: bool, data: bytes, listener: Listener) -> None:
         """The final answer's head is read, by the parser where it was `parsed`; `data` is what came behind it."""
-        if head.chunked and head.other_coding:
+        if head.other_coding:
             self._fail(Failed("broken", "answered in a transfer coding other than chunked"))
             return
         length = head.length
