@@ -115,6 +115,6 @@ def test_a_secret_that_holds_no_certificate_fails_the_call_and_says_so(authority
         refused = node.get(PATH)
         assert (refused.status, refused.problem["reason"]) == (502, "backend-away")
         assert "crew-certificate" not in refused.body.decode(), "it is no matter of the caller's"
-        assert "the secret 'crew-certificate'" in node.records[-1].note
+        assert "the secret 'crew-certificate'" in node.last_record(refused["tamarack-call-id"]).note
         holder.put(((authority.sign("one.pem", "tamarack-one").read_bytes(), 0),))
         until(lambda: node.get(PATH).body == b"tamarack-one", "the certificate that was set since")

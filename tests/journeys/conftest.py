@@ -23,7 +23,7 @@ from helpers import until
 from tamarack.settings import Settings
 
 ROOT = Path(__file__).parents[2]
-CHROMIUM = "/usr/bin/chromium"
+CHROMIUM = "/usr/bin/chromium-headless-shell"
 expect.set_options(timeout=15_000)
 
 

@@ -23,7 +23,8 @@ ODD = [
     "{}",
     "[[[[",
     "' OR 1=1 --",
-    "😀" * 300,
+    "😀\u0301",
+    "x" * 1200,
     "",
 ]
 REAL = {"api": "sailings", "version": "2", "name": "timetable", "product": "passage", "number": "1", "change": "1",

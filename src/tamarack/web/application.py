@@ -3,6 +3,7 @@
 import hashlib
 from collections.abc import Callable
 from datetime import timedelta
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -98,6 +99,7 @@ def make_application(package: str, door: str, settings: Settings, folder: Path) 
     return app
 
 
+@cache
 def _assets() -> Callable[[str], str]:
     dist = WEB / "static" / "dist"
     marks = {path.name: hashlib.sha256(path.read_bytes()).hexdigest()[:10] for path in dist.iterdir() if path.is_file()}

@@ -21,13 +21,6 @@ class _Stopped(Exception):
     """Whoever asked for the file does not want it any more."""
 
 
-def make_and_drop(engine: Engine, settings: Settings, stop: threading.Event) -> None:
-    """Make the files that are asked for, one after the other, and drop the old ones."""
-    while make_next(engine, settings, stop):
-        pass
-    drop_old(engine, settings)
-
-
 def make_next(engine: Engine, settings: Settings, stop: threading.Event) -> bool:
     """Make the file that waits longest; False where none does. One that was begun and not ended is begun again."""
     with Session(engine) as session:

@@ -5,6 +5,7 @@ Key sets are fetched every few minutes, and at once where a node asks for one.
 Nodes never ask an outside address themselves; they get the keys by the feed.
 """
 
+import time
 from collections.abc import Callable
 from datetime import timedelta
 from typing import Any
@@ -30,6 +31,8 @@ NOT_BEFORE = timedelta(seconds=2)
 TIMEOUT_S = 3.0
 MOST_CHARACTERS = 500_000
 """Of a key set; every node keeps it."""
+EVERY_S = 1.0
+"""How often what is due is looked for, where nobody asks."""
 
 Log = Callable[[str], None]
 
@@ -73,6 +76,8 @@ class KeySetFollower:
         self._log = log
         self._connection: psycopg.Connection | None = None
         self._asked: set[str] = set()
+        self._look_at = 0.0
+        """When to look again for what is due, by the clock that only goes on."""
 
     def look(self) -> None:
         """Fetch what is due, and wait a moment for what is asked for. Raises while the database is away."""
@@ -80,17 +85,22 @@ class KeySetFollower:
             if self._connection is None:
                 self._connection = psycopg.connect(self._settings.database, autocommit=True, connect_timeout=3)
                 self._connection.execute(f"LISTEN {key_sets.CHANNEL}")
-            with Session(self._engine) as session:
-                known = key_sets.key_sets(session)
-            for url in [one.url for one in known if _due(one) or _asked_for(one, self._asked)]:
-                fetch(self._engine, self._settings, url, self._log)
-            with Session(self._engine) as session:
-                if tracing.drop_ended(session) + secrets.drop_old_values(session):
-                    session.commit()
+            if self._asked or time.monotonic() >= self._look_at:
+                self._do_what_is_due()
+                self._look_at = time.monotonic() + EVERY_S
             self._asked = {notice.payload for notice in self._connection.notifies(timeout=0.5, stop_after=1)}
         except Exception:
             self.close()
             raise
+
+    def _do_what_is_due(self) -> None:
+        with Session(self._engine) as session:
+            known = key_sets.key_sets(session)
+        for url in [one.url for one in known if _due(one) or _asked_for(one, self._asked)]:
+            fetch(self._engine, self._settings, url, self._log)
+        with Session(self._engine) as session:
+            if tracing.drop_ended(session) + secrets.drop_old_values(session):
+                session.commit()
 
     def close(self) -> None:
         """Let go of the connection; the next look makes another."""

@@ -48,11 +48,11 @@ class PublishedTeller:
         """Look at the newest rollout, once."""
         with Session(self._engine) as session:
             live = known(session).live
-            rollout = rolling.running(session, live)
-            if rollout is None or rollout.number == self._seen:
+            number = rolling.running_number(session, live)
+            if number in (0, self._seen):
                 return
             told = feedback.tell_of_published(session, rolling.running_configuration(session, live), self._portal)
             session.commit()
             if told:
                 self._log(f"{told} told of published previews")
-            self._seen = rollout.number or 0
+            self._seen = number

@@ -11,7 +11,7 @@ from tamarack.store.traffic.set_aside import noter
 from tamarack.worker.alerts import look_all
 from tamarack.worker.documents import DocumentTask
 from tamarack.worker.export import send_next
-from tamarack.worker.hand_over import make_and_drop
+from tamarack.worker.hand_over import drop_old, make_next
 from tamarack.worker.jobs import answer_strangers, change_plans, drop_stale, ship_all_counts
 from tamarack.worker.keep import HouseKeeper
 from tamarack.worker.key_sets import KeySetFollower
@@ -39,7 +39,8 @@ def tasks(settings: Settings, stop: threading.Event, engine: Engine) -> list[Tas
         Task("what strangers ask for", 0.5, lambda: answer_strangers(engine, settings, log)),
         Task("mail", 0.5, lambda: bool(send_mail(engine, settings, log))),
         Task("links that are past, and search", 60.0, lambda: drop_stale(engine, settings)),
-        Task("files to hand over", 0.5, lambda: make_and_drop(engine, settings, stop)),
+        Task("files to hand over", 0.5, lambda: make_next(engine, settings, stop)),
+        Task("files that were kept long enough", 60.0, lambda: drop_old(engine, settings)),
         Task("alerts", 2.0, lambda: look_all(engine, settings, log)),
         Task("export", 0.5, lambda: send_next(engine, settings, log)),
     ]

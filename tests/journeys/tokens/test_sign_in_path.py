@@ -2,13 +2,16 @@
 
 import json
 import subprocess
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
+from threading import Thread
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 import pytest
 from oauthlib.oauth2 import DeviceClient
-from playwright.sync_api import Browser, Page, Route, expect
+from playwright.sync_api import Browser, Page, expect
 from requests_oauthlib import OAuth2Session
 
 from helpers import until
@@ -19,8 +22,32 @@ from tamarack.demo.world import STAFF
 pytestmark = pytest.mark.journey
 
 ADMIN = STAFF[0]
-BACK = "http://127.0.0.1:51999/back"
 SCOPES = ["openid", "profile", "fares:quote", "offline_access"]
+
+
+class _Application(BaseHTTPRequestHandler):
+    """What an application on the passenger's machine answers where users are sent back to."""
+
+    def do_GET(self) -> None:
+        if self.path.startswith("/back?"):
+            self.server.arrived.append(self.path)  # type: ignore[attr-defined]
+        self.send_response(200)
+        self.end_headers()
+        self.wfile.write(b"back in the application")
+
+    def log_message(self, *args: object) -> None:
+        """Nothing: what arrives is looked at by the test."""
+
+
+@pytest.fixture
+def application() -> Iterator[HTTPServer]:
+    """The application, listening, with what `arrived` at it."""
+    server = HTTPServer(("127.0.0.1", 0), _Application)
+    server.arrived = []  # type: ignore[attr-defined]
+    Thread(target=server.serve_forever, daemon=True).start()
+    yield server
+    server.shutdown()
+    server.server_close()
 
 
 def berths(demo: Installation, token: str, *more: str, path: str = "/berths") -> int:
@@ -31,7 +58,12 @@ def berths(demo: Installation, token: str, *more: str, path: str = "/berths") ->
 
 
 def test_a_passenger_signs_in_changes_the_password_agrees_and_takes_it_back(
-    demo: Installation, page: Page, browser: Browser, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+    demo: Installation,
+    page: Page,
+    browser: Browser,
+    application: HTTPServer,
+    monkeypatch: pytest.MonkeyPatch,
+    tmp_path: Path,
 ) -> None:
     monkeypatch.setenv("OAUTHLIB_INSECURE_TRANSPORT", "1")  # the demo is served on loopback
     # staff make a passenger, with a password that is shown once
@@ -68,17 +100,11 @@ def test_a_passenger_signs_in_changes_the_password_agrees_and_takes_it_back(
         ).stdout
     )
     assert known["issuer"] == issuer
-    library = OAuth2Session(client_id, redirect_uri=BACK, scope=SCOPES, pkce="S256",
+    back = f"http://127.0.0.1:{application.server_port}/back"  # an application's own machine: the port is of the moment
+    library = OAuth2Session(client_id, redirect_uri=back, scope=SCOPES, pkce="S256",
                             auto_refresh_kwargs={"client_id": client_id})  # fmt: skip
     address, state = library.authorization_url(known["authorization_endpoint"], nonce="n")
     passenger = browser.new_page()
-    arrived: list[str] = []
-
-    def take(route: Route) -> None:
-        arrived.append(route.request.url)
-        route.fulfill(body="back in the application")
-
-    passenger.route(f"{BACK}**", take)
     passenger.goto(address)
     passenger.get_by_label("Mail address").fill("a.moe@moe.example")
     passenger.get_by_label("Password").fill(temporary)
@@ -94,7 +120,8 @@ def test_a_passenger_signs_in_changes_the_password_agrees_and_takes_it_back(
     expect(passenger.get_by_text("Fares: Ask what a passage costs in your name")).to_be_visible()
     passenger.get_by_role("button", name="Allow", exact=True).click()
     expect(passenger.get_by_text("back in the application")).to_be_visible()
-    told = parse_qs(urlsplit(arrived[0]).query)
+    (arrived,) = application.arrived  # type: ignore[attr-defined]
+    told = parse_qs(urlsplit(arrived).query)
     assert told["state"] == [state] and told["iss"] == [issuer]
     made = library.fetch_token(known["token_endpoint"], code=told["code"][0], include_client_id=True)
     assert berths(demo, made["access_token"]) == 200
