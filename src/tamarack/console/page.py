@@ -5,7 +5,7 @@ from datetime import datetime
 from functools import lru_cache, wraps
 from typing import Any, TypeVar, cast
 
-from flask import abort, current_app, flash, g, redirect, render_template, request, session, url_for
+from flask import abort, flash, g, redirect, render_template, request, session, url_for
 from werkzeug.wrappers import Response
 
 from tamarack.core.configuration.difference import Change, difference
@@ -86,39 +86,35 @@ def environment() -> str:
 
 
 @lru_cache(maxsize=8)
-def _configuration(mark: str, engine: int) -> Configuration:
+def _configuration(mark: str) -> Configuration:
     return drafting.load_configuration(db())
 
 
 @lru_cache(maxsize=8)
-def _running(number: int, engine: int) -> Configuration:
-    rollout = db().get(Rollout, number)
+def _running(mark: rolling.Mark) -> Configuration:
+    rollout = db().get(Rollout, mark.number)
     return Configuration.model_validate(rollout.configuration) if rollout is not None else Configuration()
-
-
-def _engine() -> int:
-    return id(current_app.extensions["tamarack_engine"])
 
 
 def draft() -> Configuration:
     """The draft, read again only after an edit."""
-    return _configuration(drafting.mark(db()), _engine())
+    return _configuration(drafting.mark(db()))
 
 
 def running(where: str) -> tuple[Rollout | None, Configuration]:
     """What runs in an environment: the rollout, and its configuration."""
     rollout = rolling.running(db(), where)
-    return rollout, _running(rollout.number, _engine()) if rollout is not None and rollout.number else Configuration()
+    return rollout, _running(rolling.mark_of(rollout)) if rollout is not None else Configuration()
 
 
 @lru_cache(maxsize=8)
-def _pending(number: int, mark: str, engine: int) -> tuple[Change, ...]:
-    return tuple(difference(_running(number, engine) if number else Configuration(), _configuration(mark, engine)))
+def _pending(runs: rolling.Mark | None, mark: str) -> tuple[Change, ...]:
+    return tuple(difference(_running(runs) if runs is not None else Configuration(), _configuration(mark)))
 
 
 def pending(where: str) -> Sequence[Change]:
     """What of the draft is not rolled out to an environment; every page asks, so it is worked out once."""
-    return _pending(rolling.running_number(db(), where), drafting.mark(db()), _engine())
+    return _pending(rolling.running_mark(db(), where), drafting.mark(db()))
 
 
 def done(text: str, *changes: DraftChange | None) -> None:

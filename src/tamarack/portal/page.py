@@ -8,7 +8,7 @@ from collections.abc import Callable
 from functools import lru_cache, wraps
 from typing import Any, TypeVar, cast
 
-from flask import abort, current_app, flash, g, redirect, render_template, request, url_for
+from flask import abort, flash, g, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from tamarack.core.configuration.audience import STRANGER, Viewer
@@ -97,27 +97,23 @@ def viewer() -> Viewer:
 
 
 @lru_cache(maxsize=8)
-def _configuration(number: int, engine: int) -> Configuration:
-    rollout = db().get(Rollout, number)
+def _configuration(mark: rolling.Mark) -> Configuration:
+    rollout = db().get(Rollout, mark.number)
     return Configuration.model_validate(rollout.configuration) if rollout is not None else Configuration()
 
 
 @lru_cache(maxsize=128)
-def _seen(number: int, engine: int, viewer: Viewer) -> Configuration:
-    rollout = db().get(Rollout, number)
-    return seen_by(
-        _configuration(number, engine), viewer, rolling.closed_since(rollout) if rollout is not None else None
-    )
+def _seen(mark: rolling.Mark, viewer: Viewer) -> Configuration:
+    rollout = db().get(Rollout, mark.number)
+    return seen_by(_configuration(mark), viewer, rolling.closed_since(rollout) if rollout is not None else None)
 
 
 def _running(environment: str, viewer: Viewer) -> Configuration:
-    numbers = g.setdefault("rollouts", {})
-    if environment not in numbers:
-        rollout = rolling.running(db(), environment)
-        numbers[environment] = rollout.number if rollout is not None else None
-    if numbers[environment] is None:
-        return Configuration()
-    return _seen(numbers[environment], id(current_app.extensions["tamarack_engine"]), viewer)
+    marks: dict[str, rolling.Mark | None] = g.setdefault("rollouts", {})
+    if environment not in marks:
+        marks[environment] = rolling.running_mark(db(), environment)
+    mark = marks[environment]
+    return _seen(mark, viewer) if mark is not None else Configuration()
 
 
 def offered(environment: str) -> Configuration:

@@ -19,5 +19,5 @@ def audience(environment: str) -> Audience:
 
 
 @lru_cache(maxsize=16)
-def _worked_out(database: str, environment: str, mark: str, gateway: str) -> Audience:
+def _worked_out(database: str, environment: str, mark: rolling.Mark | None, gateway: str) -> Audience:
     return audience_in(rolling.running_configuration(db(), environment), gateway)

@@ -1,9 +1,10 @@
 """Rolling out: the draft compiled, numbered and sent to an environment's nodes."""
 
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import func, text
+from sqlalchemy.orm import defer
 from sqlmodel import Session, col, select
 
 from tamarack.core.configuration.model import Configuration, check_in, key_sets_used
@@ -35,9 +36,10 @@ class NotFit(StoreError):
 
 
 def running(session: Session, environment: str) -> Rollout | None:
-    """The newest rollout to an environment."""
+    """The newest rollout to an environment. What it holds may be large, and is read when it is asked for."""
     query = select(Rollout).where(Rollout.environment == environment).order_by(col(Rollout.number).desc()).limit(1)
-    return session.exec(query).first()
+    large = (defer(col(Rollout.configuration)), defer(col(Rollout.snapshot)))  # type: ignore[arg-type]
+    return session.exec(query.options(*large)).first()
 
 
 def running_number(session: Session, environment: str) -> int:
@@ -51,11 +53,23 @@ def running_configuration(session: Session, environment: str) -> Configuration:
     return Configuration.model_validate(rollout.configuration) if rollout is not None else Configuration()
 
 
-def running_mark(session: Session, environment: str) -> str:
-    """What tells one rollout of an environment from every other; cheap to ask for."""
+class Mark(NamedTuple):
+    """Tells one rollout from every other, of another database too."""
+
+    number: int
+    made_at: datetime
+
+
+def mark_of(rollout: Rollout) -> Mark:
+    """The mark of a rollout that was made."""
+    return Mark(rollout.number or 0, rollout.made_at)
+
+
+def running_mark(session: Session, environment: str) -> Mark | None:
+    """The mark of the newest rollout to an environment; cheap to ask for."""
     query = select(Rollout.number, Rollout.made_at).where(Rollout.environment == environment)
     found = session.exec(query.order_by(col(Rollout.number).desc()).limit(1)).first()
-    return f"{found[0]} {found[1].timestamp()}" if found is not None else ""
+    return Mark(found[0] or 0, found[1]) if found is not None else None
 
 
 def roll_out(session: Session, actor: Actor, environment: str, note: str = "") -> Rollout:
