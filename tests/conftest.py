@@ -48,18 +48,32 @@ hypothesis.settings.register_profile("steady", deadline=None)  # how fast an exa
 hypothesis.settings.load_profile("steady")
 
 
+_JOURNEYS = "tests/journeys/"
+_FIRST = (_JOURNEYS, "tests/web/")
+"""What takes longest begins first, so that nobody waits for it in the end."""
+
+
 class _JourneysTogether(LoadScopeScheduling):  # type: ignore[misc]
     """All journeys share one running demo: they go one after the other, beside the other tests. (Two demos at once take
     more of two cores than they save.)"""
 
     def _split_scope(self, nodeid: str) -> str:
-        return "journeys" if nodeid.startswith("tests/journeys/") else nodeid
+        return "journeys" if nodeid.startswith(_JOURNEYS) else nodeid
 
 
 @pytest.hookimpl(optionalhook=True)
 def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> LoadScopeScheduling:
     """Who runs which test, where `bin/test` has several processes for them."""
+    config.option.loadscopereorder = False
     return _JourneysTogether(config, log)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Put what takes longest first."""
+    ranks = {start: rank for rank, start in enumerate(_FIRST)}
+    items.sort(
+        key=lambda item: next((rank for start, rank in ranks.items() if item.nodeid.startswith(start)), len(ranks))
+    )
 
 
 @pytest.fixture(scope="session")
