@@ -1,5 +1,6 @@
 """What many tests share: one PostgreSQL cluster a run, a fresh database a test, and both web applications."""
 
+import gc
 import itertools
 import os
 import re
@@ -74,6 +75,12 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items.sort(
         key=lambda item: next((rank for start, rank in ranks.items() if item.nodeid.startswith(start)), len(ranks))
     )
+
+
+def pytest_collection_finish() -> None:
+    """Keep the collector away from all that was imported: it lives as long as the run."""
+    gc.collect()
+    gc.freeze()
 
 
 @pytest.fixture(scope="session")

@@ -4,10 +4,12 @@ import http.client
 import os
 import signal
 import subprocess
+import sys
 from contextlib import suppress
 from pathlib import Path
 
 from helpers import free_port
+from journeys.conftest import ROOT
 
 NOBODY = ("setpriv", "--reuid=nobody", "--regid=nogroup", "--clear-groups") if os.geteuid() == 0 else ()
 READY_WITHIN_MS = 240_000
@@ -27,6 +29,24 @@ class Place:
             self.process = subprocess.Popen(
                 [*NOBODY, "sh", "-c", command], cwd=self.folder, stdout=said, stderr=said, stdin=subprocess.DEVNULL,
                 env={"PATH": os.environ["PATH"], "HOME": str(self.folder), "TAMARACK_METRICS_HOST": ""},
+                start_new_session=True,
+            )  # fmt: skip
+
+    def run_step_by_step(self, said: str, name: str) -> None:
+        """Do what the page says to do by hand, with this very code in the place of what would be installed."""
+        here = self.folder / "venv" / "bin" / "tamarack-node"
+        here.parent.mkdir(parents=True)
+        here.write_text(
+            f'#!/bin/sh\nexec {sys.executable} -c "from tamarack.gateway.commands import main; main()" "$@"\n'
+        )
+        here.chmod(0o755)
+        installing = ("python3 -m venv", "venv/bin/pip")
+        *before, join, run = [line for line in said.splitlines() if not line.startswith(installing)]
+        lines = [*before, f"{join} --name {name}", "exec " + run.replace("8080", str(self.port))]
+        with (self.folder / "said").open("ab") as out:
+            self.process = subprocess.Popen(
+                ["sh", "-ec", "\n".join(lines)], cwd=self.folder, stdout=out, stderr=out, stdin=subprocess.DEVNULL,
+                env={"PATH": os.environ["PATH"], "PYTHONPATH": str(ROOT / "src"), "TAMARACK_METRICS_HOST": ""},
                 start_new_session=True,
             )  # fmt: skip
 

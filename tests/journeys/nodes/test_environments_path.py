@@ -39,8 +39,8 @@ def _gets_a_node(page: Page, place: Place) -> None:
     page.get_by_role("link", name="add one").click()
     expect(page.get_by_label("Environment", exact=True).locator("option:checked")).to_have_text("staging")
     page.get_by_role("button", name="Make the command").click()
-    command = page.locator("#quick-start").inner_text()
-    place.run(f"{command} -s -- --name staging-1 --port {place.port}")
+    page.get_by_text("Step by step", exact=True).click()
+    place.run_step_by_step(page.locator("#way-hand").inner_text(), "staging-1")
     expect(page.get_by_text("It serves as soon as something is rolled out to staging")).to_be_visible(
         timeout=READY_WITHIN_MS
     )
