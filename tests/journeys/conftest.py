@@ -99,8 +99,6 @@ def start(home: Path, base: int, *options: str, ready: bool = True) -> Installat
             240,
         )
         assert process.poll() is None, log.read_text()
-        # It is ready before its past is loaded; the journeys look at that past.
-        until(lambda: not (home / "demo" / "past.json").exists(), f"the past: {log.read_text()}", 240)
     return made
 
 
@@ -123,12 +121,19 @@ def home() -> Iterator[Path]:
 
 
 @pytest.fixture(scope="session")
-def demo(home: Path) -> Iterator[Installation]:
-    """The demo, running."""
+def begun(home: Path) -> Iterator[Installation]:
+    """The demo, ready; its past is loaded beside what is done in it."""
     made = start(home, port_base())
     yield made
     if made.process.poll() is None:
         stop(made)
+
+
+@pytest.fixture(scope="session")
+def demo(begun: Installation) -> Installation:
+    """The demo, running, with its past."""
+    until(lambda: not (begun.home / "demo" / "past.json").exists(), f"the past: {begun.log.read_text()}", 240)
+    return begun
 
 
 @pytest.fixture(scope="session")

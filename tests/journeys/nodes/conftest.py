@@ -7,10 +7,16 @@ from pathlib import Path
 
 import pytest
 
-from journeys.conftest import ROOT
+from journeys.conftest import ROOT, Installation
 from journeys.nodes.place import Place
 
 PACKAGES = ROOT / ".venv" / "node-packages"
+
+
+@pytest.fixture(scope="session")
+def demo(begun: Installation) -> Installation:
+    """The demo, running: these journeys do not look at its past."""
+    return begun
 
 
 @pytest.fixture
