@@ -1,13 +1,11 @@
 """Every main page, looked at once: for readers of screens, in both themes, and as narrow as a phone."""
 
-from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
-from typing import Any
+from collections.abc import Iterator
 from urllib.parse import urlsplit
 
 import pytest
 from axe_playwright_python.sync_playwright import Axe
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect
 
 from journeys.conftest import Installation, sign_in
 from tamarack.demo.sign_in import PASSWORD, USER
@@ -15,8 +13,6 @@ from tamarack.demo.world import STAFF
 
 pytestmark = pytest.mark.journey
 
-Door = tuple[int, str, tuple[str, str], tuple[str, ...]]
-"""Which part of the walk it belongs to, its address, who signs in there, and what is opened."""
 CONSOLE_PAGES = ("/", "/apis/", "/apis/sailings/2/?operation=get+/sailings", "/apis/new/", "/backends/timetable", "/plans/",
                  "/subscribers/", "/traffic/", "/traffic/calls", "/review", "/nodes", "/nodes/new", "/nodes/of/production-1", "/settings/", "/settings/audit",
                  "/apis/berths/1/bench/?operation=get+/berths", "/apis/berths/1/saved/", "/settings/secrets/",
@@ -41,21 +37,14 @@ PORTAL_PAGES = ("/", "/?search=departures", "/apis/sailings/2/", "/apis/sailings
 USER_PAGES = ("/", "/profile", "/password", "/codes", "/device", "/sign-in", "/forgot", "/sign-up", "/end-session")
 
 
-def doors(demo: Installation) -> tuple[Door, ...]:
-    """Where somebody signs in, and what they open there: in two parts, which are as long as each other."""
-    console, staff = demo.console, (STAFF[0].email, STAFF[0].password)
-    return (
-        (1, console, staff, CONSOLE_PAGES[::2] + CONSOLE_PAGES[1::4]),
-        (2, console, staff, CONSOLE_PAGES[3::4]),
-        (2, demo.portal, ("m.tern@tern-trips.example", "island-hopper-52"), PORTAL_PAGES),
-        (2, f"{demo.sign_in}/passengers", (USER, PASSWORD), USER_PAGES),
-    )
-
-
-def main_pages(doors: Sequence[Door], page: Page) -> Iterator[str]:
+def main_pages(demo: Installation, page: Page) -> Iterator[str]:
     """The addresses of the main pages, each when somebody is signed in who may open it."""
-    for _, address, who, paths in doors:
-        sign_in(page, address, *who)
+    for address, email, password, paths in (
+        (demo.console, STAFF[0].email, STAFF[0].password, CONSOLE_PAGES),
+        (demo.portal, "m.tern@tern-trips.example", "island-hopper-52", PORTAL_PAGES),
+        (f"{demo.sign_in}/passengers", USER, PASSWORD, USER_PAGES),
+    ):
+        sign_in(page, address, email, password)
         if "APPLICATION" in paths:
             page.goto(f"{address}/applications/")
             own_page = page.get_by_role("link", name="Island Planner").get_attribute("href") or ""
@@ -67,62 +56,54 @@ def main_pages(doors: Sequence[Door], page: Page) -> Iterator[str]:
             yield address + path
 
 
-NEW_LOOKS = """seen => {
+SERIOUS = """found => found.violations.filter(one => ["serious", "critical"].includes(one.impact))
+  .map(one => [one.id, ...one.nodes.slice(0, 3).map(node => node.target.join(" "))])"""
+FAULTS = f"""() => axe.run(document, {{
+    resultTypes: ["violations"], preload: false, rules: {{"color-contrast": {{enabled: false}}}}}}).then({SERIOUS})"""
+CONTRAST = f"""async seen => {{
   const deciding = ["class", "style", "type", "role", "open", "disabled", "aria-current", "aria-selected", "aria-pressed"];
   const look = one => !one ? "" : look(one.parentElement) + ">" + one.localName
     + deciding.map(name => one.getAttribute(name) ?? "-").join("|");
   const shown = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT, text => text.data.trim() ? 1 : 2);
   const holding = [...document.querySelectorAll("input, select, textarea")];
   while (shown.nextNode()) holding.push(shown.currentNode.parentElement);
-  const found = new Map(holding.map(one => [look(one), one]));
-  seen.forEach(one => found.delete(one));
-  window.newLooks = [...found.values()];
-  return [...found.keys()];
-}"""
-"""Of all elements that hold text, one of each look that was not seen on a page before: what decides its colours is the
-same for it and for what holds it. Weighing contrast takes most of the time, and a table's rows look alike."""
-FAULTS = """rules => axe.run(
-    rules[0] === "color-contrast" ? {include: window.newLooks} : document,
-    {resultTypes: ["violations"], preload: false, ...(rules.length ? {runOnly: rules}
-      : {rules: {"color-contrast": {enabled: false}}})}).then(found =>
-  found.violations.filter(one => ["serious", "critical"].includes(one.impact))
-    .map(one => [one.id, ...one.nodes.slice(0, 3).map(node => node.target.join(" "))]))"""
-
-
-def walk(doors: Sequence[Door], launched: dict[str, Any]) -> tuple[list[str], list[str]]:
-    """Look at every page behind some doors, in a browser of its own."""
-    with sync_playwright() as playwright, playwright.chromium.launch(**launched) as browser:
-        page = browser.new_page(viewport={"width": 1280, "height": 800})
-        faults, wide = [], []
-        looks: dict[str, list[str]] = {}
-        for address in main_pages(doors, page):
-            page.emulate_media(color_scheme="light")
-            page.set_viewport_size({"width": 1280, "height": 800})
-            page.goto(address)
-            page.evaluate(Axe().axe_script)
-            found = page.evaluate(FAULTS, [])
-            seen = looks.setdefault(urlsplit(address).netloc, [])  # each application has colours of its own
-            new = page.evaluate(NEW_LOOKS, seen)
-            seen += new
-            for theme in ("light", "dark") if new else ():
-                page.emulate_media(color_scheme=theme)  # type: ignore[arg-type]
-                found += page.evaluate(FAULTS, ["color-contrast"])
-            faults += [f"{address}: {fault}" for fault in found]
-            for width in (768, 390):
-                page.set_viewport_size({"width": width, "height": 900})
-                needed = page.evaluate("document.documentElement.scrollWidth")
-                if needed > width:
-                    wide.append(f"{address}: {needed} pixels of {width}")
-        return faults, wide
+  const fresh = new Map(holding.map(one => [look(one), one]));
+  seen.forEach(one => fresh.delete(one));
+  if (!fresh.size) return [[], []];
+  const found = await axe.run({{include: [...fresh.values()]}}, {{runOnly: ["color-contrast"], preload: false}});
+  return [[...fresh.keys()], ({SERIOUS})(found)];
+}}"""
+"""Weighs the contrast of one of each look of text that was not seen on a page before, of all elements that hold text:
+what decides its colours is the same for it and for what holds it. Weighing takes long, and a table's rows look alike."""
 
 
 @pytest.fixture(scope="module")
-def walked(demo: Installation, browser_type_launch_args: dict[str, Any]) -> tuple[list[str], list[str]]:
+def walked(demo: Installation, browser: Browser) -> tuple[list[str], list[str]]:
     """Every main page looked at once: what is wrong with each for readers of screens, and which are too wide."""
-    parts = [[door for door in doors(demo) if door[0] == part] for part in (1, 2)]
-    with ThreadPoolExecutor(2) as pool:
-        (faults, wide), (more, wider) = pool.map(walk, parts, [browser_type_launch_args] * 2)
-    return faults + more, wide + wider
+    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    faults, wide = [], []
+    looks: dict[str, list[str]] = {}
+    for address in main_pages(demo, page):
+        page.emulate_media(color_scheme="light")
+        page.set_viewport_size({"width": 1280, "height": 800})
+        page.goto(address)
+        page.evaluate(Axe().axe_script)
+        found = page.evaluate(FAULTS)
+        seen = looks.setdefault(urlsplit(address).netloc, [])  # each application has colours of its own
+        new: list[str] = []
+        for theme in ("light", "dark"):
+            page.emulate_media(color_scheme=theme)  # type: ignore[arg-type]
+            new, pale = page.evaluate(CONTRAST, seen)
+            found += pale
+        seen += new
+        faults += [f"{address}: {fault}" for fault in found]
+        for width in (768, 390):
+            page.set_viewport_size({"width": width, "height": 900})
+            needed = page.evaluate("document.documentElement.scrollWidth")
+            if needed > width:
+                wide.append(f"{address}: {needed} pixels of {width}")
+    page.close()
+    return faults, wide
 
 
 def test_no_main_page_has_a_serious_fault_for_readers_of_screens(walked: tuple[list[str], list[str]]) -> None:
