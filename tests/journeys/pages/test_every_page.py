@@ -67,13 +67,13 @@ CONTRAST = f"""async seen => {{
   const shown = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT, text => text.data.trim() ? 1 : 2);
   const holding = [...document.querySelectorAll("input, select, textarea")];
   while (shown.nextNode()) holding.push(shown.currentNode.parentElement);
-  const fresh = new Map(holding.map(one => [look(one), one]));
+  const fresh = new Map(holding.filter(one => one.getClientRects().length).map(one => [look(one), one]));
   seen.forEach(one => fresh.delete(one));
   if (!fresh.size) return [[], []];
   const found = await axe.run({{include: [...fresh.values()]}}, {{runOnly: ["color-contrast"], preload: false}});
   return [[...fresh.keys()], ({SERIOUS})(found)];
 }}"""
-"""Weighs the contrast of one of each look of text that was not seen on a page before, of all elements that hold text:
+"""Weighs the contrast of one of each look of text that was not seen on a page before, of all that hold text and show it:
 what decides its colours is the same for it and for what holds it. Weighing takes long, and a table's rows look alike."""
 
 
