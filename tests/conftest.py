@@ -77,13 +77,6 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     )
 
 
-@pytest.hookimpl(tryfirst=True)
-def pytest_runtest_setup(item: pytest.Item) -> None:
-    """Where several processes run tests, the journeys' programs go first: one after the other, they take longest."""
-    if "PYTEST_XDIST_WORKER" in os.environ and not item.nodeid.startswith(_JOURNEYS) and os.nice(0) == 0:
-        os.nice(5)
-
-
 def pytest_collection_finish() -> None:
     """Keep the collector away from all that was imported: it lives as long as the run."""
     gc.collect()
