@@ -71,10 +71,7 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> LoadScopeSch
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Put what takes longest first."""
-    ranks = {start: rank for rank, start in enumerate(_FIRST)}
-    items.sort(
-        key=lambda item: next((rank for start, rank in ranks.items() if item.nodeid.startswith(start)), len(ranks))
-    )
+    items.sort(key=lambda item: not item.nodeid.startswith(_FIRST))
 
 
 def pytest_collection_finish() -> None:
