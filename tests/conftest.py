@@ -1,7 +1,6 @@
 """What many tests share: one PostgreSQL cluster a run, a fresh database a test, and both web applications."""
 
 import gc
-import itertools
 import os
 import re
 import shutil
@@ -24,6 +23,7 @@ from sqlmodel import Session
 from werkzeug.routing import Rule
 from xdist.scheduler import LoadScopeScheduling
 
+from databases import Databases
 from helpers import free_port, sign_in, until
 from sign_in.passengers import passengers  # noqa: F401 - a fixture
 from tamarack.config.documents import keep_documents
@@ -139,27 +139,19 @@ def _listens(port: int) -> bool:
 
 
 @pytest.fixture(scope="session")
-def administering(cluster: Cluster) -> Iterator[psycopg.Connection]:
-    """A connection that makes and drops the tests' databases."""
-    address = f"postgresql://postgres@127.0.0.1:{cluster.port}/postgres"
-    with psycopg.connect(address, autocommit=True, connect_timeout=30) as connection:
-        yield connection
-
-
-_NUMBERS = itertools.count()
-_DATABASE = "{0} DATABASE {1} {2}"
+def databases(cluster: Cluster) -> Iterator[Databases]:
+    """The databases that the tests of this process take one after the other."""
+    _DATABASES.append(Databases(cluster))
+    yield _DATABASES[-1]
+    _DATABASES.pop().end()
 
 
 @pytest.fixture
-def settings(
-    cluster: Cluster, administering: psycopg.Connection, tmp_path: Path, request: pytest.FixtureRequest
-) -> Iterator[Settings]:
+def settings(databases: Databases, tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Settings]:
     """Settings of an installation of its own: a home folder, and a migrated database, empty or with the world in it."""
-    name = f"t{next(_NUMBERS)}"
     template = request.getfixturevalue("world_template") if "world" in request.fixturenames else "template_tamarack"
-    administering.execute(_DATABASE.format("CREATE", name, f"TEMPLATE {template} STRATEGY FILE_COPY OWNER tamarack"))
-    yield Settings(home=tmp_path, database_url=cluster.url(name), reachable="127.0.0.0/8")
-    administering.execute(_DATABASE.format("DROP", name, "WITH (FORCE)"))
+    with databases.taken(template) as url:
+        yield Settings(home=tmp_path, database_url=url, reachable="127.0.0.0/8")
 
 
 @pytest.fixture
@@ -279,13 +271,14 @@ Rule.compile = _compile_once  # type: ignore[method-assign]
 
 _create = store_engine.create_engine
 _ENGINES: list[Engine] = []
+_DATABASES: list[Databases] = []
 
 
-def _create_alike(*args: Any, **kwargs: Any) -> Engine:
-    """An engine that shares what the first one made of queries: each test has engines of its own, all alike. It waits
-    for a connection as long as a busy machine takes."""
+def _create_alike(url: str, **kwargs: Any) -> Engine:
+    """An engine that shares what the first one made of queries: tests have engines of their own, all alike. It waits
+    for a connection as long as a busy machine takes. On a database that is kept it is kept too."""
     kwargs["connect_args"] = kwargs.get("connect_args", {}) | {"connect_timeout": 30}
-    made: Engine = _create(*args, **kwargs)
+    made = (_DATABASES[-1].engine(url, **kwargs) if _DATABASES else None) or _create(url, **kwargs)
     if not _ENGINES:
         _ENGINES.append(made)
     else:
@@ -293,7 +286,7 @@ def _create_alike(*args: Any, **kwargs: Any) -> Engine:
     return made
 
 
-store_engine.create_engine = _create_alike  # type: ignore[attr-defined]
+store_engine.create_engine = _create_alike  # type: ignore[assignment]
 
 
 _BROKEN_LINE = re.compile(

@@ -15,6 +15,7 @@ from tamarack.store.columns import now
 from tamarack.store.nodes import joining
 from tamarack.store.nodes.tables import JoinToken, Node
 from tamarack.store.rollouts import queries as rolling
+from tamarack.web.application import NO_MORE
 
 
 @pytest.fixture
@@ -154,6 +155,9 @@ def test_the_token_is_shown_to_who_made_it_alone(admin: FlaskClient, console: Fl
     assert "waits" in admin.get("/nodes").text
     assert "is good no longer" in (admin.post(f"/nodes/joining/{made.row.id}/withdraw", follow_redirects=True).text)
     assert admin.get(f"/nodes/joining/{made.row.id}").status_code == 404
+    looked_at = admin.get(f"/nodes/joining/{made.row.id}?part=steps", headers={"HX-Request": "true"})
+    assert looked_at.status_code == NO_MORE, "a page that was open meanwhile asks no more"
+    assert "There is no such join token; it was withdrawn." in looked_at.text
 
 
 @pytest.mark.parametrize(

@@ -5,7 +5,7 @@ import re
 import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
 from console.life_cycle.test_steps import words
 from helpers import sign_in
@@ -111,9 +111,8 @@ def test_it_is_taken_back_by_whoever_said_it(lead: FlaskClient, world: Session) 
     assert lead.post("/apis/sailings/2/feedback/1/take-back").status_code == 404
     assert lead.post(f"{HERE}/feedback/{number}/take-back").status_code == 303
     assert said(world) == []
-    assert [one.action for one in world.exec(select(AuditEntry).where(AuditEntry.door == "portal"))][-1] == (
-        "take feedback back"
-    )
+    newest = select(AuditEntry).where(AuditEntry.door == "portal").order_by(col(AuditEntry.id).desc())
+    assert world.exec(newest.limit(1)).one().action == "take feedback back"
 
 
 def test_the_owner_reads_it_beside_the_operation_and_answers_by_mail(

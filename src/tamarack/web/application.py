@@ -177,6 +177,9 @@ def _finish(response: Response) -> Response:
     return response
 
 
+NO_MORE = 286
+"""The status that a page's part is answered with that is gone: what was to be shown is shown, and asked for no more."""
+
 _ERRORS = {
     400: (
         "This cannot be read",
@@ -198,6 +201,8 @@ def _error_page(error: HTTPException) -> Any:
         return error
     name, words = _ERRORS.get(code, (error.name, error.description))
     description = words if error.description == type(error).description else error.description
+    if code == 404 and request.method == "GET" and wants_part():
+        return render_template("gone.html", description=description), NO_MORE
     return render_template("error.html", code=code, name=name, description=description), code
 
 

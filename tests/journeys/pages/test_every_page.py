@@ -58,9 +58,7 @@ def main_pages(demo: Installation, page: Page) -> Iterator[str]:
 
 SERIOUS = """found => found.violations.filter(one => ["serious", "critical"].includes(one.impact))
   .map(one => [one.id, ...one.nodes.slice(0, 3).map(node => node.target.join(" "))])"""
-FAULTS = f"""() => axe.run(document, {{
-    resultTypes: ["violations"], preload: false, rules: {{"color-contrast": {{enabled: false}}}}}}).then({SERIOUS})"""
-CONTRAST = f"""async seen => {{
+LOOK = f"""async ([seen, all]) => {{
   const deciding = ["class", "style", "type", "role", "open", "disabled", "aria-current", "aria-selected", "aria-pressed"];
   const look = one => !one ? "" : look(one.parentElement) + ">" + one.localName
     + deciding.map(name => one.getAttribute(name) ?? "-").join("|");
@@ -69,32 +67,34 @@ CONTRAST = f"""async seen => {{
   while (shown.nextNode()) holding.push(shown.currentNode.parentElement);
   const fresh = new Map(holding.filter(one => one.getClientRects().length).map(one => [look(one), one]));
   seen.forEach(one => fresh.delete(one));
-  if (!fresh.size) return [[], []];
-  const found = await axe.run({{include: [...fresh.values()]}}, {{runOnly: ["color-contrast"], preload: false}});
+  if (!all && !fresh.size) return [[], []];
+  document.querySelectorAll("[data-weighed]").forEach(one => one.removeAttribute("data-weighed"));
+  fresh.forEach(one => one.setAttribute("data-weighed", ""));
+  axe.configure({{rules: [{{id: "color-contrast", selector: "[data-weighed]"}}]}});
+  const rules = all ? {{}} : {{runOnly: ["color-contrast"]}};
+  const found = await axe.run(document, {{resultTypes: ["violations"], preload: false, ...rules}});
   return [[...fresh.keys()], ({SERIOUS})(found)];
 }}"""
-"""Weighs the contrast of one of each look of text that was not seen on a page before, of all that hold text and show it:
-what decides its colours is the same for it and for what holds it. Weighing takes long, and a table's rows look alike."""
+"""Looks at a page by all rules, or by that of contrast alone. Contrast is weighed of one of each look of text that was not
+seen on a page before, of all that hold text and show it: what decides its colours is the same for it and for what holds
+it. Weighing takes long, and a table's rows look alike."""
 
 
 @pytest.fixture(scope="module")
 def walked(demo: Installation, browser: Browser) -> tuple[list[str], list[str]]:
     """Every main page looked at once: what is wrong with each for readers of screens, and which are too wide."""
     page = browser.new_page(viewport={"width": 1280, "height": 800})
+    page.add_init_script(Axe().axe_script)
     faults, wide = [], []
     looks: dict[str, list[str]] = {}
     for address in main_pages(demo, page):
         page.emulate_media(color_scheme="light")
         page.set_viewport_size({"width": 1280, "height": 800})
         page.goto(address)
-        page.evaluate(Axe().axe_script)
-        found = page.evaluate(FAULTS)
         seen = looks.setdefault(urlsplit(address).netloc, [])  # each application has colours of its own
-        new: list[str] = []
-        for theme in ("light", "dark"):
-            page.emulate_media(color_scheme=theme)  # type: ignore[arg-type]
-            new, pale = page.evaluate(CONTRAST, seen)
-            found += pale
+        new, found = page.evaluate(LOOK, [seen, True])
+        page.emulate_media(color_scheme="dark")
+        found += page.evaluate(LOOK, [seen, False])[1]
         seen += new
         faults += [f"{address}: {fault}" for fault in found]
         for width in (768, 390):
