@@ -1,6 +1,8 @@
 # What bin/start, bin/test and bin/tamarack share: the packages and the virtual environment.
 # Sourced, with ROOT set to the project's folder.
 
+unset PYTHONDONTWRITEBYTECODE  # what one program read is not read again by each that begins beside it
+
 say() { printf '%s\n' "$*" >&2; }
 fail() { say "Cannot start: $*"; exit 1; }
 
@@ -26,11 +28,14 @@ install_packages() {
     command -v sudo >/dev/null 2>&1 || fail "these packages are missing:$missing (install them, or sudo, first)"
     as_root="sudo"
   fi
-  say "Installing Debian packages:$missing"
-  $as_root apt-get update -qq >/dev/null || fail "apt-get update failed"
-  # shellcheck disable=SC2086
-  $as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null \
-    || fail "installing$missing failed"
+  (
+    flock 9  # one after the other, where something else is being installed beside it
+    say "Installing Debian packages:$missing"
+    $as_root apt-get update -qq >/dev/null || fail "apt-get update failed"
+    # shellcheck disable=SC2086
+    $as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null 9<&- \
+      || fail "installing$missing failed"
+  ) 9<"$ROOT/bin/common.sh" || exit 1
 }
 
 # find_python : prints a Python that is new enough; the system's own first, for it is built for speed and kept by Debian.
@@ -51,7 +56,7 @@ find_python() {
 need_environment() {
   find_python >/dev/null || install_packages "python3 python3-venv"
   python=$(find_python) || fail "Python 3.11 or newer is needed; this system's packages are older"
-  want=$( (cat "$@"; echo "$python"; "$python" -V) | sha256sum | cut -d' ' -f1)
+  want=$( (cat "$@" "$ROOT/requirements-pip.lock"; echo "$python"; "$python" -V) | sha256sum | cut -d' ' -f1)
   stamp="$ROOT/.venv/.made-from-$#"
   if [ -f "$stamp" ] && grep -qx "$want" "$stamp" && [ -x "$ROOT/.venv/bin/python" ]; then
     return 0
@@ -67,9 +72,13 @@ need_environment() {
   touch "$half"
   options=""
   for lock in "$@"; do options="$options -r $lock"; done
+  install() {
+    # What is not compiled here is compiled by the program that uses it first; much of it never is.
+    "$ROOT/.venv/bin/python" -m pip install --quiet --disable-pip-version-check --no-deps --require-hashes --no-compile "$@"
+  }
+  install -r "$ROOT/requirements-pip.lock" || fail "installing pip failed"
   # shellcheck disable=SC2086
-  "$ROOT/.venv/bin/python" -m pip install --quiet --disable-pip-version-check --no-deps --require-hashes $options \
-    || fail "installing the Python packages failed"
+  install $options || fail "installing the Python packages failed"
   "$ROOT/.venv/bin/python" - "$ROOT/src" <<'PY'
 import sys, sysconfig
 from pathlib import Path

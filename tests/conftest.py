@@ -9,6 +9,7 @@ import subprocess
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
+from types import CodeType
 from typing import Any
 
 import hypothesis
@@ -74,10 +75,14 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items.sort(key=lambda item: not item.nodeid.startswith(_FIRST))
 
 
+gc.disable()  # it finds nothing while all is imported
+
+
 def pytest_collection_finish() -> None:
     """Keep the collector away from all that was imported: it lives as long as the run."""
     gc.collect()
     gc.freeze()
+    gc.enable()
 
 
 @pytest.fixture(scope="session")
@@ -233,14 +238,13 @@ class _Compiled(BytecodeCache):
     """Templates compiled once a run: each test has applications of its own, all of the same templates."""
 
     def __init__(self) -> None:
-        self._kept: dict[str, bytes] = {}
+        self._kept: dict[str, CodeType | None] = {}
 
     def load_bytecode(self, bucket: Bucket) -> None:
-        if bucket.key + bucket.checksum in self._kept:
-            bucket.bytecode_from_string(self._kept[bucket.key + bucket.checksum])
+        bucket.code = self._kept.get(bucket.key + bucket.checksum)
 
     def dump_bytecode(self, bucket: Bucket) -> None:
-        self._kept[bucket.key + bucket.checksum] = bucket.bytecode_to_string()
+        self._kept[bucket.key + bucket.checksum] = bucket.code
 
 
 _COMPILED = _Compiled()
@@ -289,11 +293,23 @@ def _create_alike(url: str, **kwargs: Any) -> Engine:
 store_engine.create_engine = _create_alike  # type: ignore[assignment]
 
 
-_BROKEN_LINE = re.compile(
-    r"(?<=[^\s>])\s*\n\s*(?=[^\s<]|<(?:a|b|code|em|i|span|strong|time)\b)"
-    r"|(?:(?<=</a>)|(?<=</b>)|(?<=</code>)|(?<=</span>))\s*\n\s*(?=[^\s<])"
-)
-"""A line that ends in the middle of text, or of a tag: a browser shows a blank."""
+_LINE_END = re.compile(r"\s*\n\s*")
+_ENDS_IN_TEXT = re.compile(r"[^\s>]$")
+_ENDS_IN_TAG = re.compile(r"</(?:a|b|code|span)>$")
+_TEXT_BEGINS = re.compile(r"[^\s<]")
+_TAG_BEGINS = re.compile(r"<(?:a|b|code|em|i|span|strong|time)\b")
+
+
+def _joined(end: re.Match[str]) -> str:
+    """A line that ends in the middle of text, or of a tag: a browser shows a blank."""
+    before = end.string[max(0, end.start() - 7) : end.start()]
+    after = end.string[end.end() : end.end() + 7]
+    begins = _TEXT_BEGINS.match(after)
+    if _ENDS_IN_TEXT.search(before):
+        return " " if begins or _TAG_BEGINS.match(after + " ") else end[0]
+    return " " if begins and _ENDS_IN_TAG.search(before) else end[0]
+
+
 _KEPT = re.compile(r"(<(pre|textarea|script)\b.*?</\2>)", re.DOTALL)
 
 
@@ -304,7 +320,7 @@ def as_read(response: Response) -> str:
         return text
     parts = _KEPT.split(text)
     return "".join(
-        part if place % 3 == 1 else "" if place % 3 == 2 else _BROKEN_LINE.sub(" ", part)
+        part if place % 3 == 1 else "" if place % 3 == 2 else _LINE_END.sub(_joined, part)
         for place, part in enumerate(parts)
     )
 

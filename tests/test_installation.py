@@ -18,7 +18,7 @@ from tamarack.start.supervisor import Program, Supervisor
 from tamarack.start.up import NODE_IS_OVER
 
 ROOT = Path(__file__).parent.parent
-LOCKS = ("requirements.lock", "requirements-dev.lock")
+LOCKS = ("requirements.lock", "requirements-dev.lock", "requirements-pip.lock")
 
 
 def pinned() -> dict[str, set[str]]:
@@ -79,7 +79,7 @@ def test_asking_for_help_installs_nothing_and_names_every_option(tmp_path: Path)
 def test_an_environment_whose_making_was_interrupted_is_made_anew() -> None:
     text = (ROOT / "bin/common.sh").read_text()
     begun, ended = text.index('touch "$half"'), text.index('rm -f "$half"')
-    assert begun < text.index("-m pip install") < text.index('echo "$want" >"$stamp"') < ended
+    assert begun < text.index("install $options") < text.index('echo "$want" >"$stamp"') < ended
     assert '[ -f "$half" ] ||' in text[: text.index("-m venv --clear")]
 
 

@@ -57,9 +57,9 @@ def upload(data: bytes, name: str = "picture.png") -> FileStorage:
     return FileStorage(io.BytesIO(data), filename=name)
 
 
-def encoded(kind: str, size: tuple[int, int] = (300, 100), **more: object) -> bytes:
+def encoded(kind: str, size: tuple[int, int] = (300, 100), mode: str = "RGB", **more: object) -> bytes:
     out = io.BytesIO()
-    Image.new("RGB", size, "#2c8ea0").save(out, kind, **more)
+    Image.new(mode, size, "#2c8ea0").save(out, kind, **more)
     return out.getvalue()
 
 
@@ -84,8 +84,8 @@ def test_nothing_but_pixels_is_kept() -> None:
         (b"", "not a picture that can be read"),
         (encoded("PNG")[:60], "not a picture that can be read"),
         (encoded("BMP"), "not a picture that can be read"),
-        (encoded("PNG", (6001, 1)), "at most 6,000 a side"),
-        (encoded("PNG", (4000, 3001)), "12,000,000 in all"),
+        (encoded("PNG", (6001, 1), "1"), "at most 6,000 a side"),
+        (encoded("PNG", (4000, 3001), "1"), "12,000,000 in all"),
         (bytes(2_000_001), "larger than 2 MB"),
     ],
 )
