@@ -3,6 +3,7 @@
 import json
 import threading
 import time
+from datetime import timedelta
 from pathlib import Path
 
 import orjson
@@ -10,15 +11,24 @@ import psycopg
 import pytest
 from flask.testing import FlaskClient
 from sqlalchemy import Engine
-from sqlmodel import Session, select
+from sqlmodel import Session, SQLModel, select
 
 from core.traffic.test_traffic import record
 from helpers import until
 from tamarack.core.traffic.record import FIELDS, Record
 from tamarack.settings import Settings
+from tamarack.store.applications.tables import Application, Subscription
+from tamarack.store.columns import now
+from tamarack.store.documents.tables import Document, DocumentReading
+from tamarack.store.export.tables import Export
+from tamarack.store.handed_over.tables import HandedOver
+from tamarack.store.joining.tables import JoinAsk
+from tamarack.store.life_cycle.tables import PlannedStep
 from tamarack.store.mail.tables import Mail
+from tamarack.store.people.tables import Organization
 from tamarack.store.traffic.set_aside import SetAside, noter
 from tamarack.store.traffic.tables import CallRow
+from tamarack.worker.queues import Watch, queues
 from tamarack.worker.runner import Task, repeat, run
 from tamarack.worker.ship import Shipper, ship, ship_beside, waiting
 from tamarack.worker.work import tasks
@@ -55,6 +65,66 @@ def test_more_to_do_is_done_at_once() -> None:
     began = time.monotonic()
     repeat(Task("work", 60.0, work), stop, print)
     assert time.monotonic() - began < 30
+
+
+def test_what_is_waited_for_is_done_when_it_is_there_and_ends_when_told_to() -> None:
+    stop, wake, done = threading.Event(), threading.Event(), threading.Event()
+    times: list[int] = []
+
+    def work() -> bool:
+        times.append(1)
+        done.set()
+        return len(times) == 1
+
+    thread = threading.Thread(target=run, args=([Task("work", 0.0, work, wake=wake)], stop, print))
+    thread.start()
+    assert times == []
+    wake.set()
+    until(lambda: len(times) == 2, "what is there, and what more there is, to be done")
+    wake.set()
+    until(lambda: len(times) == 3, "what is there later to be done")
+    stop.set()
+    thread.join(10)
+    assert not thread.is_alive()
+    assert len(times) == 3
+
+
+PAST = now() - timedelta(seconds=1)
+WAITING: dict[str, list[SQLModel]] = {
+    "mail": [Mail(to="m.tern@tern-trips.example", subject="Hello", text="Hello.")],
+    "documents": [Document(sha256="a", text="{}"), DocumentReading(sha256="a")],
+    "files to hand over": [HandedOver(owner="i.marsh@skerry.example", what={}, form="csv", state="running")],
+    "what strangers ask for": [JoinAsk(purpose="reset", email="m.tern@tern-trips.example", said={})],
+    "planned steps of versions": [
+        PlannedStep(api="sailings", version="1", state="retired", environment="test", at=PAST)
+    ],
+    "plans that change": [
+        Organization(id="o", name="tern-trips", title="Tern Trips"),
+        Application(id="a", organization_id="o", name="tern-mobile", title="Tern Mobile"),
+        Subscription(
+            application_id="a", product="passage", plan="skiff", environment="test", next_plan="ketch", next_at=PAST
+        ),
+    ],
+    "export": [Export(on=True)],
+}
+
+
+@pytest.mark.parametrize("name", WAITING)
+def test_the_worker_sees_what_waits_and_for_whom(
+    name: str, settings: Settings, session: Session, engine: Engine
+) -> None:
+    watch = Watch(engine, queues(settings.model_copy(update={"mail_server": "127.0.0.1:9"})))
+    assert all(wake.is_set() for wake in watch.wakes.values()), "what a stopped worker left is looked at"
+    for wake in watch.wakes.values():
+        wake.clear()
+    watch.look()
+    assert [name for name, wake in watch.wakes.items() if wake.is_set()] == []
+    for row in WAITING[name]:
+        session.add(type(row)(**row.model_dump()))
+        session.flush()
+    session.commit()
+    watch.look()
+    assert [name for name, wake in watch.wakes.items() if wake.is_set()] == [name]
 
 
 def batch(home: Path, name: str, *records: Record) -> Path:
@@ -139,7 +209,8 @@ def test_every_task_of_the_worker_runs_and_ends_when_told_to(
 
         return task._replace(do=do)
 
-    every = [noted(task) for task in tasks(settings, stop, engine)]
+    posting = settings.model_copy(update={"mail_server": "127.0.0.1:9"})
+    every = [noted(task) for task in tasks(posting, stop, engine)]
     thread = threading.Thread(target=run, args=(every, stop, said.append))
     thread.start()
     until(lambda: done == {task.name for task in every}, "every task to be done once")

@@ -12,7 +12,7 @@ from tamarack.store.documents.tables import DocumentReading
 from tamarack.store.portal import search as catalogue
 from tamarack.worker.runner import Log
 
-_LEFT = timedelta(seconds=2 * MOST_WAITED_S)
+LEFT = timedelta(seconds=2 * MOST_WAITED_S)
 """After this time a reading that was begun has no reader any more."""
 
 
@@ -26,7 +26,7 @@ class DocumentTask:
     def read_next(self) -> bool:
         """Read the document that waits longest; whether there was one."""
         with Session(self._engine) as session:
-            reading = documents.next_to_read(session, now() - _LEFT)
+            reading = documents.next_to_read(session, now() - LEFT)
             text = documents.document_text(session, reading.sha256) if reading is not None else None
             sha256 = reading.sha256 if reading is not None else ""
             session.commit()

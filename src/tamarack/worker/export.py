@@ -10,7 +10,6 @@ from sqlmodel import Session
 
 from tamarack.core.traffic.otlp import request
 from tamarack.settings import Settings
-from tamarack.store.columns import now
 from tamarack.store.export import queries as exporting
 from tamarack.store.secrets.queries import value_in_force
 from tamarack.web.outgoing.asking import NotReached, post
@@ -28,8 +27,8 @@ def send_next(engine: Engine, settings: Settings, log: Log) -> bool:
 
 def send_one(session: Session, settings: Settings, log: Log) -> int:
     """Send one request, if its time has come; returns how many calls were taken."""
-    kept = exporting.export(session)
-    if not kept.on or (kept.next_try_at is not None and kept.next_try_at > now()):
+    kept = session.exec(exporting.due()).first()
+    if kept is None:
         return 0
     batches = exporting.following(session, kept)
     if not batches:

@@ -24,8 +24,7 @@ class _Stopped(Exception):
 def make_next(engine: Engine, settings: Settings, stop: threading.Event) -> bool:
     """Make the file that waits longest; False where none does. One that was begun and not ended is begun again."""
     with Session(engine) as session:
-        waiting = select(HandedOver).where(col(HandedOver.state).in_(("waiting", "running")))
-        made = session.exec(waiting.order_by(col(HandedOver.asked_at)).limit(1)).first()
+        made = session.exec(handing.unmade().order_by(col(HandedOver.asked_at)).limit(1)).first()
         if made is None:
             return False
         made.state = "running"

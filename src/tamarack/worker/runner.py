@@ -15,19 +15,26 @@ def log(text: str) -> None:
 
 
 class Task(NamedTuple):
-    """Something that is done every so many seconds. `do` returns True where there is more to do at once."""
+    """Something that is done every so many seconds. `do` returns True where there is more to do at once. Where there is
+    a `wake`, it is done only when that is set, and not again before so many seconds."""
 
     name: str
     every_s: float
     do: Callable[[], bool | None]
     end: Callable[[], None] = lambda: None
     """Lets go of what it holds, when it is done no more."""
+    wake: threading.Event | None = None
 
 
 def repeat(task: Task, stop: threading.Event, log: Log) -> None:
     """Do a task until told to stop. What goes wrong is said once, and so is that it went well again."""
-    trouble = ""
-    while not stop.is_set():
+    trouble, more = "", False
+    while True:
+        if task.wake is not None and not more:
+            task.wake.wait()
+            task.wake.clear()
+        if stop.is_set():
+            break
         more = False
         try:
             more = bool(task.do())
@@ -51,5 +58,8 @@ def run(tasks: list[Task], stop: threading.Event, log: Log) -> None:
     for thread in threads:
         thread.start()
     stop.wait()
+    for task in tasks:
+        if task.wake is not None:
+            task.wake.set()
     for thread in threads:
         thread.join(5)

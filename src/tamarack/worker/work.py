@@ -17,6 +17,7 @@ from tamarack.worker.keep import HouseKeeper
 from tamarack.worker.key_sets import KeySetFollower
 from tamarack.worker.life_cycle import PublishedTeller, take_next_step
 from tamarack.worker.mail import send_mail
+from tamarack.worker.queues import Watch, queues
 from tamarack.worker.runner import Task, log, run
 from tamarack.worker.ship import Shipper
 
@@ -27,22 +28,27 @@ def tasks(settings: Settings, stop: threading.Event, engine: Engine) -> list[Tas
     key_sets = KeySetFollower(engine, settings, log)
     note = noter(engine)
     documents = DocumentTask(engine, log)
+    watch = Watch(engine, queues(settings))
+    waited_for = [
+        Task("documents", 0.0, documents.read_next, documents.close),
+        Task("plans that change", 0.5, lambda: change_plans(engine, log)),
+        Task("planned steps of versions", 0.5, lambda: take_next_step(engine, settings, log)),
+        Task("what strangers ask for", 0.5, lambda: answer_strangers(engine, settings, log)),
+        Task("mail", 0.5, lambda: bool(send_mail(engine, settings, log))),
+        Task("files to hand over", 0.5, lambda: make_next(engine, settings, stop)),
+        Task("export", 0.5, lambda: send_next(engine, settings, log)),
+    ]
     return [
-        Task("documents", 0.2, documents.read_next, documents.close),
+        Task("what waits", 0.2, watch.look),
+        *(task._replace(wake=watch.wakes[task.name]) for task in waited_for if task.name in watch.wakes),
         Task("records", 0.25, shipper.ship_waiting, shipper.close),
         Task("what nodes counted", 0.5, lambda: ship_all_counts(engine, settings, log, note)),
         Task("partitions and old records", 60.0, HouseKeeper(settings, log).keep),
         Task("key sets, overlaps and watches", 0.0, key_sets.look, key_sets.close),
-        Task("plans that change", 0.5, lambda: change_plans(engine, log)),
-        Task("planned steps of versions", 0.5, lambda: take_next_step(engine, settings, log)),
         Task("previews that are published", 1.0, PublishedTeller(engine, settings, log).look),
-        Task("what strangers ask for", 0.5, lambda: answer_strangers(engine, settings, log)),
-        Task("mail", 0.5, lambda: bool(send_mail(engine, settings, log))),
         Task("links that are past, and search", 60.0, lambda: drop_stale(engine, settings)),
-        Task("files to hand over", 0.5, lambda: make_next(engine, settings, stop)),
         Task("files that were kept long enough", 60.0, lambda: drop_old(engine, settings)),
         Task("alerts", 2.0, lambda: look_all(engine, settings, log)),
-        Task("export", 0.5, lambda: send_next(engine, settings, log)),
     ]
 
 

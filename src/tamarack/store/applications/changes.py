@@ -5,6 +5,7 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 
 from sqlmodel import Session, col, select
+from sqlmodel.sql.expression import SelectOfScalar
 
 from tamarack.core.configuration.model import Configuration
 from tamarack.core.configuration.plans import Plan, Product
@@ -216,15 +217,17 @@ def _put_on(session: Session, subscription: Subscription, plan: str) -> None:
     _changed(session, subscription)
 
 
+def changes_due() -> SelectOfScalar[Subscription]:
+    """The subscriptions whose time has come to change their plan."""
+    return select(Subscription).where(
+        col(Subscription.next_at) <= now(), Subscription.next_plan != "", Subscription.state != "ended"
+    )
+
+
 def change_plans_due(session: Session) -> list[str]:
     """Change every plan whose time has come; returns what was done, in words."""
-    query = (
-        select(Subscription)
-        .where(col(Subscription.next_at) <= now(), Subscription.next_plan != "", Subscription.state != "ended")
-        .with_for_update(skip_locked=True)
-    )
     done = []
-    for subscription in session.exec(query).all():
+    for subscription in session.exec(changes_due().with_for_update(skip_locked=True)).all():
         was = subscription.plan
         _put_on(session, subscription, subscription.next_plan)
         auditing.record(session, WORKER, "change plan", subscription.id, product=subscription.product, was=was,

@@ -11,6 +11,7 @@ from typing import Any
 
 from pydantic import TypeAdapter
 from sqlmodel import Session, col, delete, select
+from sqlmodel.sql.expression import SelectOfScalar
 
 from tamarack.core.openapi.read import Description
 from tamarack.core.text import cleaned
@@ -99,17 +100,16 @@ def take_in(session: Session, sha256: str, description: Description) -> None:
     session.flush()
 
 
+def to_read(begun_before: datetime) -> SelectOfScalar[DocumentReading]:
+    """The readings that wait, and those that were begun before that time and came to no end."""
+    state, begun = col(DocumentReading.state), col(DocumentReading.begun_at)
+    return select(DocumentReading).where((state == "waiting") | ((state == "reading") & (begun < begun_before)))
+
+
 def next_to_read(session: Session, begun_before: datetime) -> DocumentReading | None:
     """The reading that waits longest, now begun; or one that was begun before that time and came to no end."""
-    state, begun = col(DocumentReading.state), col(DocumentReading.begun_at)
-    waiting = (
-        select(DocumentReading)
-        .where((state == "waiting") | ((state == "reading") & (begun < begun_before)))
-        .order_by(col(DocumentReading.asked_at))
-        .limit(1)
-        .with_for_update(skip_locked=True)
-    )
-    reading = session.exec(waiting).first()
+    waiting = to_read(begun_before).order_by(col(DocumentReading.asked_at)).limit(1)
+    reading = session.exec(waiting.with_for_update(skip_locked=True)).first()
     if reading is not None:
         reading.state, reading.begun_at, reading.step = "reading", now(), ""
         session.add(reading)

@@ -7,7 +7,8 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from sqlalchemy import text
-from sqlmodel import Session
+from sqlmodel import Session, col, select
+from sqlmodel.sql.expression import SelectOfScalar
 
 from tamarack.core.identity.secret_facts import may_go_to
 from tamarack.core.traffic.otlp import COLUMNS
@@ -24,6 +25,11 @@ LONGEST_WAIT = timedelta(minutes=5)
 
 Batch = tuple[int, str, list[Mapping[str, Any]]]
 """A batch to send: its number, its node, its calls."""
+
+
+def due() -> SelectOfScalar[Export]:
+    """The export, where it is on and its time has come."""
+    return select(Export).where(col(Export.on), col(Export.next_try_at).is_(None) | (col(Export.next_try_at) <= now()))
 
 
 def export(session: Session) -> Export:

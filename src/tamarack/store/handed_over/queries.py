@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from sqlmodel import Session, col, select
+from sqlmodel.sql.expression import SelectOfScalar
 
 from tamarack.core.traffic.fields import CALL_FIELDS
 from tamarack.core.traffic.where import read_where
@@ -24,6 +25,11 @@ KEPT = timedelta(days=3)
 
 _TYPES = {"text": "text", "number": "integer", "time": "integer", "size": "integer", "moment": "moment"}
 _UNITS = {"time": "_us", "size": "_bytes"}
+
+
+def unmade() -> SelectOfScalar[HandedOver]:
+    """The files that wait to be made, and those that were begun."""
+    return select(HandedOver).where(col(HandedOver.state).in_(("waiting", "running")))
 
 
 def columns_of(names: Sequence[str], otel: bool = False) -> dict[str, Any]:

@@ -6,6 +6,7 @@ What a stranger is told never depends on whether an account or an organization e
 from datetime import datetime, timedelta
 
 from sqlmodel import Session, col, func, select
+from sqlmodel.sql.expression import SelectOfScalar
 
 from tamarack.core.configuration.audience import RESERVED
 from tamarack.core.identity.passwords import password_problem
@@ -41,9 +42,14 @@ def ask(session: Session, purpose: str, email: str, said: dict[str, str] | None 
     session.flush()
 
 
+def asks() -> SelectOfScalar[JoinAsk]:
+    """What strangers asked for and nobody answered yet."""
+    return select(JoinAsk)
+
+
 def next_ask(session: Session) -> JoinAsk | None:
     """What a stranger asked for first and nobody answered yet, locked."""
-    return session.exec(select(JoinAsk).order_by(col(JoinAsk.id)).limit(1).with_for_update(skip_locked=True)).first()
+    return session.exec(asks().order_by(col(JoinAsk.id)).limit(1).with_for_update(skip_locked=True)).first()
 
 
 def answer(session: Session, asked: JoinAsk, portal: str, service: str) -> None:

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 
 from sqlmodel import Session, col, select
+from sqlmodel.sql.expression import SelectOfScalar
 
 from tamarack.core.configuration.model import Api, Configuration, Version
 from tamarack.core.life_cycle.ending import standing_successor
@@ -87,16 +88,15 @@ def settled_steps(session: Session, api: str, most: int = 10) -> Sequence[Planne
     return session.exec(query.order_by(col(PlannedStep.settled_at).desc()).limit(most)).all()
 
 
+def due_steps() -> SelectOfScalar[PlannedStep]:
+    """The steps whose time has come."""
+    return select(PlannedStep).where(PlannedStep.standing == "planned", col(PlannedStep.at) <= now())
+
+
 def next_due(session: Session) -> PlannedStep | None:
     """The first step whose time has come, locked against a second worker."""
-    query = (
-        select(PlannedStep)
-        .where(PlannedStep.standing == "planned", col(PlannedStep.at) <= now())
-        .order_by(col(PlannedStep.at))
-        .limit(1)
-        .with_for_update(skip_locked=True)
-    )
-    return session.exec(query).first()
+    first = due_steps().order_by(col(PlannedStep.at)).limit(1)
+    return session.exec(first.with_for_update(skip_locked=True)).first()
 
 
 def take(session: Session, step: PlannedStep, portal: str) -> str:

@@ -3,6 +3,7 @@
 from datetime import timedelta
 
 from sqlmodel import Session, col, select
+from sqlmodel.sql.expression import SelectOfScalar
 
 from tamarack.store.applications.share_table import ApplicationShare
 from tamarack.store.applications.sharing import seen_by
@@ -55,16 +56,15 @@ def notices(session: Session, person: Person, most: int = 20, application: Appli
     return list(session.exec(query.order_by(col(Notice.made_at).desc(), col(Notice.id).desc()).limit(most)))
 
 
+def due_mail() -> SelectOfScalar[Mail]:
+    """The mail whose time to be handed over has come."""
+    return select(Mail).where(col(Mail.sent_at).is_(None), col(Mail.next_try_at) <= now(), Mail.tries < MOST_TRIES)
+
+
 def waiting_mail(session: Session, most: int = 50) -> list[Mail]:
     """Mail whose time to be handed over has come, the oldest first; locked against a second worker."""
-    query = (
-        select(Mail)
-        .where(col(Mail.sent_at).is_(None), col(Mail.next_try_at) <= now(), Mail.tries < MOST_TRIES)
-        .order_by(col(Mail.id))
-        .limit(most)
-        .with_for_update(skip_locked=True)
-    )
-    return list(session.exec(query))
+    oldest = due_mail().order_by(col(Mail.id)).limit(most)
+    return list(session.exec(oldest.with_for_update(skip_locked=True)))
 
 
 def waiting_one(session: Session, id: int | None) -> Mail | None:
