@@ -129,9 +129,9 @@ class Caller:
         self.socket.close()
 
 
-@dataclass
+@dataclass(repr=False)
 class Node:
-    """A running node."""
+    """A running node. A property that fails shows it by its class alone: what it holds would be long."""
 
     port: int
     gateway: Gateway
