@@ -94,7 +94,7 @@ need_compiled() {
   compiled=$(PYTHONPATH="$ROOT/src" "$ROOT/.venv/bin/python" -c \
     'from tamarack.compiled import compiled_folder; print(compiled_folder())')
   [ -d "$compiled" ] && return 0
-  say "Compiling the call path (two to four minutes) …"
+  say "Compiling the call path (one to three minutes) …"
   log="$ROOT/.venv/compiling.log"
   PYTHONPATH="$ROOT/src" "$ROOT/.venv/bin/python" -m tamarack.compiling >"$log" 2>&1 && return 0 || ended=$?
   say "$(tail -n 1 "$log")"

@@ -1,6 +1,6 @@
 """Compile the modules on a call's way (`tamarack.compiled`) with mypyc: `python -m tamarack.compiling`.
 
-It takes two to four minutes and asks for a C compiler and Python's headers. What is compiled already is left as it is.
+It takes one to three minutes and asks for a C compiler and Python's headers. What is compiled already is left as it is.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ import shutil
 import sys
 import sysconfig
 import tempfile
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 
@@ -31,7 +32,22 @@ def missing() -> str:
 def compile_call_path() -> None:
     """Compile, and put all of it in place at once. What was compiled from other sources is removed."""
     from mypyc.build import mypycify
-    from setuptools import setup
+    from setuptools import Extension, setup
+    from setuptools.command.build_ext import build_ext
+
+    class BesideEachOther(build_ext):  # type: ignore[misc]
+        """Compiles the files of a library beside each other; one after the other takes nearly twice as long."""
+
+        def build_extension(self, ext: Extension) -> None:
+            def compiled(source: str) -> list[str]:
+                return self.compiler.compile(  # type: ignore[no-any-return]
+                    [source], self.build_temp, include_dirs=ext.include_dirs, extra_postargs=ext.extra_compile_args
+                )
+
+            with ThreadPoolExecutor(os.cpu_count()) as pool:
+                ext.extra_objects = [one for made in pool.map(compiled, ext.sources) for one in made]
+            ext.sources = []
+            super().build_extension(ext)
 
     folder = compiled_folder()
     folder.parent.mkdir(exist_ok=True)
@@ -40,9 +56,14 @@ def compile_call_path() -> None:
         os.chdir(SOURCES)
         files = [str(source_of(module).relative_to(SOURCES)) for module in MODULES]
         options = ["--config-file", str(SOURCES.parent / "pyproject.toml"), "--cache-dir", str(made / "cache")]
-        extensions = mypycify([*options, *files], opt_level="1", debug_level="0", target_dir=str(made / "c"))
+        extensions = mypycify(
+            [*options, *files], opt_level="1", debug_level="0", multi_file=True, target_dir=str(made / "c")
+        )
         places = ("--build-lib", str(made / "lib"), "--build-temp", str(made / "o"))
-        setup(name="call-path", packages=[], ext_modules=extensions, script_args=["--quiet", "build_ext", *places])
+        setup(
+            name="call-path", packages=[], ext_modules=extensions, cmdclass={"build_ext": BesideEachOther},
+            script_args=["--quiet", "build_ext", *places],
+        )  # fmt: skip
         for other in folder.parent.iterdir():
             if other not in (made, folder):
                 shutil.rmtree(other, ignore_errors=True)
