@@ -1,4 +1,4 @@
-"""What many tests share: one PostgreSQL cluster a run, a fresh database a test, and both web applications."""
+"""What many tests share: one PostgreSQL cluster a process, a database as new for each test, and the web applications."""
 
 import gc
 import os
