@@ -25,6 +25,7 @@ from tamarack.store.handed_over.tables import HandedOver
 from tamarack.store.joining.tables import JoinAsk
 from tamarack.store.life_cycle.tables import PlannedStep
 from tamarack.store.mail.tables import Mail
+from tamarack.store.mail.telling import due_mail
 from tamarack.store.people.tables import Organization
 from tamarack.store.traffic.set_aside import SetAside, noter
 from tamarack.store.traffic.tables import CallRow
@@ -125,6 +126,20 @@ def test_the_worker_sees_what_waits_and_for_whom(
     session.commit()
     watch.look()
     assert [name for name, wake in watch.wakes.items() if wake.is_set()] == [name]
+
+
+def test_what_waits_for_its_time_is_seen_when_that_has_come(engine: Engine, session: Session) -> None:
+    watch = Watch(engine, {"mail": due_mail})
+    watch.wakes["mail"].clear()
+    session.add(
+        Mail(to="m.tern@tern-trips.example", subject="Hello", text="Hello.", next_try_at=now() + timedelta(hours=1))
+    )
+    session.commit()
+    watch.look()
+    assert not watch.wakes["mail"].is_set()
+    watch._made_at -= timedelta(hours=2)  # as it is two hours later
+    watch.look()
+    assert watch.wakes["mail"].is_set()
 
 
 def batch(home: Path, name: str, *records: Record) -> Path:

@@ -2,6 +2,7 @@
 
 import threading
 from collections.abc import Callable, Mapping
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Engine, Select, select
@@ -37,17 +38,25 @@ class Watch:
     """Asks what waits, and wakes who does it."""
 
     def __init__(self, engine: Engine, queues: Mapping[str, Waiting]) -> None:
-        self._engine, self._queues = engine, queues
+        self._engine = engine.execution_options(isolation_level="AUTOCOMMIT")
         self.wakes = {name: threading.Event() for name in queues}
         """Set while something waits. At the beginning all are: who was stopped may have left something half done."""
         for wake in self.wakes.values():
             wake.set()
+        asked = select(*(waiting().exists() for waiting in queues.values()))
+        self._made_at = now()
+        # Written once: it is asked several times a second, and writing it takes longer than its answer.
+        written = asked.compile(engine, compile_kwargs={"render_postcompile": True})
+        self._question, self._values = str(written), written.params
 
     def look(self) -> None:
         """Ask once. Raises while the database is away."""
-        asked = select(*(waiting().exists() for waiting in self._queues.values()))
-        with self._engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
-            found = connection.execute(asked).one()
+        later = now() - self._made_at
+        values = {
+            name: value + later if isinstance(value, datetime) else value for name, value in self._values.items()
+        }  # its moments are those of its making, and go on with the clock
+        with self._engine.connect() as connection:
+            found = connection.exec_driver_sql(self._question, values).one()
         for wake, waits in zip(self.wakes.values(), found, strict=True):
             if waits:
                 wake.set()
