@@ -10,8 +10,8 @@ from databases import Databases
 from tamarack.store import engine as store_engine
 
 CHANGES = {
-    "rows are added": "INSERT INTO branding SELECT * FROM branding; INSERT INTO audit_entry SELECT * FROM audit_entry LIMIT 0;"
-    " SELECT nextval('mail_id_seq'), nextval('rollout_number_seq')",
+    "rows are added": "INSERT INTO join_ask (purpose, email, said, asked_at) VALUES ('reset', 'x', '{}', now())",
+    "a number is taken": "SELECT nextval('rollout_number_seq')",
     "rows are changed": "UPDATE staff SET name = 'Somebody'; UPDATE draft_item SET revision = revision",
     "rows are removed": "DELETE FROM person; DELETE FROM rollout WHERE number = 2",
     "a table is emptied": "TRUNCATE draft_item CASCADE",

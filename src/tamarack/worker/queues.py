@@ -7,7 +7,6 @@ from typing import Any
 
 from sqlalchemy import Engine, Select, select
 
-from tamarack.settings import Settings
 from tamarack.store.applications.changes import changes_due
 from tamarack.store.columns import now
 from tamarack.store.documents.queries import to_read
@@ -21,17 +20,16 @@ from tamarack.worker.documents import LEFT
 Waiting = Callable[[], Select[Any]]
 
 
-def queues(settings: Settings) -> dict[str, Waiting]:
-    """What waits, by the name of the task that does it. Without a mail server mail waits for nobody."""
-    found: dict[str, Waiting] = {
-        "documents": lambda: to_read(now() - LEFT),
-        "plans that change": changes_due,
-        "planned steps of versions": due_steps,
-        "what strangers ask for": asks,
-        "files to hand over": unmade,
-        "export": exporting.due,
-    }
-    return found | ({"mail": due_mail} if settings.mail_server else {})
+QUEUES: Mapping[str, Waiting] = {
+    "documents": lambda: to_read(now() - LEFT),
+    "plans that change": changes_due,
+    "planned steps of versions": due_steps,
+    "what strangers ask for": asks,
+    "mail": due_mail,
+    "files to hand over": unmade,
+    "export": exporting.due,
+}
+"""What waits, by the name of the task that does it."""
 
 
 class Watch:

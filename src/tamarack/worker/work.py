@@ -17,7 +17,7 @@ from tamarack.worker.keep import HouseKeeper
 from tamarack.worker.key_sets import KeySetFollower
 from tamarack.worker.life_cycle import PublishedTeller, take_next_step
 from tamarack.worker.mail import send_mail
-from tamarack.worker.queues import Watch, queues
+from tamarack.worker.queues import QUEUES, Watch
 from tamarack.worker.runner import Task, log, run
 from tamarack.worker.ship import Shipper
 
@@ -28,7 +28,7 @@ def tasks(settings: Settings, stop: threading.Event, engine: Engine) -> list[Tas
     key_sets = KeySetFollower(engine, settings, log)
     note = noter(engine)
     documents = DocumentTask(engine, log)
-    watch = Watch(engine, queues(settings))
+    watch = Watch(engine, QUEUES)
     waited_for = [
         Task("documents", 0.0, documents.read_next, documents.close),
         Task("plans that change", 0.5, lambda: change_plans(engine, log)),
@@ -40,7 +40,7 @@ def tasks(settings: Settings, stop: threading.Event, engine: Engine) -> list[Tas
     ]
     return [
         Task("what waits", 0.2, watch.look),
-        *(task._replace(wake=watch.wakes[task.name]) for task in waited_for if task.name in watch.wakes),
+        *(task._replace(wake=watch.wakes[task.name]) for task in waited_for),
         Task("records", 0.25, shipper.ship_waiting, shipper.close),
         Task("what nodes counted", 0.5, lambda: ship_all_counts(engine, settings, log, note)),
         Task("partitions and old records", 60.0, HouseKeeper(settings, log).keep),
