@@ -21,14 +21,24 @@ from tamarack.store.environments.queries import known
 
 def draft_files(session: Session, configuration: Configuration) -> dict[str, str]:
     """The files that say what a configuration says, its documents with them."""
-    texts = {}
-    for api in configuration.apis:
-        names = [version.document for version in api.versions] + [page.document for page in api.pages]
-        for name in names:
-            text = documents.document_text(session, name)
-            if text is not None:
-                texts[name] = text
-    return write(configuration, texts)
+    names = [version.document for api in configuration.apis for version in api.versions]
+    names += [page.document for api in configuration.apis for page in api.pages]
+    return write(configuration, documents.document_texts(session, names))
+
+
+def files_apart(session: Session, one: Configuration, other: Configuration) -> tuple[dict[str, str], dict[str, str]]:
+    """The files of two configurations, without those of what both say alike: these are not even made."""
+    return draft_files(session, _apart(one, other)), draft_files(session, _apart(other, one))
+
+
+def _apart(one: Configuration, other: Configuration) -> Configuration:
+    apis, kinds = {api.name: api for api in other.apis}, {kind.name: kind for kind in other.kinds}
+    alone: dict[str, object] = {
+        "apis": tuple(api for api in one.apis if api != apis.get(api.name)),
+        "kinds": tuple(kind for kind in one.kinds if kind != kinds.get(kind.name)),
+    }
+    alone |= {name: () for name in ("backends", "products") if getattr(one, name) == getattr(other, name)}
+    return one.model_copy(update=alone)  # what is built anew would bind the policies that both share
 
 
 def export_to(settings: Settings, folder: Path) -> list[str]:

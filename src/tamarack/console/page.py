@@ -23,6 +23,7 @@ from tamarack.web.people.own_password import FORM as CHANGE_PASSWORD
 from tamarack.web.people.signed_in import who_is
 
 View = TypeVar("View", bound=Callable[..., Any])
+Answer = TypeVar("Answer")
 
 
 def me() -> Staff | None:
@@ -96,14 +97,25 @@ def _running(mark: rolling.Mark) -> Configuration:
     return Configuration.model_validate(rollout.configuration) if rollout is not None else Configuration()
 
 
+def _asked(question: Callable[..., Answer], *of: str) -> Answer:
+    """What the database answers to a question. A request that only looks asks each once; one that may change the answer
+    asks anew each time."""
+    if request.method not in ("GET", "HEAD"):
+        return question(db(), *of)
+    answers: dict[Any, Any] = g.setdefault("answers", {})
+    if (question, of) not in answers:
+        answers[question, of] = question(db(), *of)
+    return cast(Answer, answers[question, of])
+
+
 def draft() -> Configuration:
     """The draft, read again only after an edit."""
-    return _configuration(drafting.mark(db()))
+    return _configuration(_asked(drafting.mark))
 
 
 def running(where: str) -> tuple[Rollout | None, Configuration]:
     """What runs in an environment: the rollout, and its configuration."""
-    rollout = rolling.running(db(), where)
+    rollout = _asked(rolling.running, where)
     return rollout, _running(rolling.mark_of(rollout)) if rollout is not None else Configuration()
 
 
@@ -114,7 +126,7 @@ def _pending(runs: rolling.Mark | None, mark: str) -> tuple[Change, ...]:
 
 def pending(where: str) -> Sequence[Change]:
     """What of the draft is not rolled out to an environment; every page asks, so it is worked out once."""
-    return _pending(rolling.running_mark(db(), where), drafting.mark(db()))
+    return _pending(_asked(rolling.running_mark, where), _asked(drafting.mark))
 
 
 def done(text: str, *changes: DraftChange | None) -> None:

@@ -1,5 +1,6 @@
-"""What gunicorn is told besides its command line: to say nothing of itself, and how it speaks TLS."""
+"""What gunicorn is told besides its command line: to say nothing of itself, where no garbage is, how it speaks TLS."""
 
+import gc
 import ssl
 import sys
 from collections.abc import Callable
@@ -11,6 +12,17 @@ from tamarack.settings import Settings
 from tamarack.tls import Certificates, pairs_of
 
 gunicorn.SERVER = gunicorn.SERVER_SOFTWARE = "tamarack"
+
+
+def post_fork(arbiter: Any, worker: Any) -> None:
+    """The application is about to be imported. It lives as long as this process: no garbage is looked for in it."""
+    gc.disable()
+
+
+def post_worker_init(worker: Any) -> None:
+    """The application is there: garbage is looked for in what comes after it."""
+    gc.freeze()
+    gc.enable()
 
 
 def _log(text: str) -> None:

@@ -5,7 +5,7 @@ from typing import Any
 
 from flask import Blueprint, abort, current_app, redirect, request
 
-from tamarack.config.exchange import draft_files
+from tamarack.config.exchange import files_apart
 from tamarack.console.life_cycle.comparing import LOOKS_BACK, broken
 from tamarack.console.page import (
     acting,
@@ -46,7 +46,7 @@ def file_difference(
     before: Configuration, after: Configuration, was: str = "running", becomes: str = "draft"
 ) -> list[str]:
     """The difference between the files of two configurations, called `was` and `becomes`, as unified diff lines."""
-    old, new = draft_files(db(), before), draft_files(db(), after)
+    old, new = files_apart(db(), before, after)
     lines: list[str] = []
     for name in sorted({*old, *new}):
         if name.startswith("documents/") and old.get(name) == new.get(name):

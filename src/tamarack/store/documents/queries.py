@@ -6,6 +6,7 @@ or how far it is.
 
 import hashlib
 import json
+from collections.abc import Iterable
 from datetime import datetime
 from typing import Any
 
@@ -64,6 +65,13 @@ def document_text(session: Session, sha256: str) -> str | None:
     """The text of a document, or None."""
     document = session.get(Document, sha256) if sha256 else None
     return document.text if document is not None else None
+
+
+def document_texts(session: Session, names: Iterable[str]) -> dict[str, str]:
+    """The texts of documents and pages by their names, of those that there are: asked for all at once."""
+    wanted = sorted({name for name in names if name})
+    query = select(Document.sha256, Document.text).where(col(Document.sha256).in_(wanted))
+    return dict(session.exec(query).all()) if wanted else {}
 
 
 def reading_of(session: Session, sha256: str) -> DocumentReading | None:
