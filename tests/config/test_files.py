@@ -3,7 +3,8 @@
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import HealthCheck, given
+from hypothesis import settings as settled
 from hypothesis import strategies as st
 from sqlmodel import Session
 
@@ -12,8 +13,8 @@ from core.carrying.test_permit import ADDRESSES, CLAIMS, GROUPS, KEPT_OUT, SCOPE
 from core.protected import API_KEY, CLIENT, JWT, SHARED_JWT, SIGNED
 from core.test_browser import ACCESS
 from helpers import configuration
-from tamarack.config.exchange import Applying, export_to
-from tamarack.config.files import NotApplicable, load, write
+from tamarack.config.exchange import Applying, draft_files, export_to, files_apart
+from tamarack.config.files import FIRST, NotApplicable, load, write
 from tamarack.core.configuration.difference import difference
 from tamarack.core.configuration.model import Cap, Configuration
 from tamarack.core.policies import KINDS
@@ -130,6 +131,32 @@ def test_what_was_exported_applies_without_a_difference(settings: Settings, worl
     assert "apis/sailings.yaml" in export_to(settings, tmp_path / "out")
     with Applying(settings, tmp_path / "out", whole=True) as applying:
         assert applying.changes == []
+
+
+_PARTS = ("everywhere", "caps", "kinds", "backends", "apis", "products")
+
+
+@settled(max_examples=8, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(fewer=st.dictionaries(st.sampled_from(_PARTS), st.integers(0, 3)), renamed=st.booleans())
+def test_files_that_differ_are_those_that_differ_among_all(
+    world: Session, fewer: dict[str, int], renamed: bool
+) -> None:
+    whole = drafting.load_configuration(world)
+    other = whole.model_copy(update={part: getattr(whole, part)[left:] for part, left in fewer.items()})
+    if renamed and other.apis:
+        first, *rest = other.apis
+        other = other.model_copy(update={"apis": (first.model_copy(update={"title": "Renamed"}), *rest)})
+    apart = files_apart(world, whole, other)
+    both = draft_files(world, whole), draft_files(world, other)
+    assert _differing(*apart) == _differing(*both)
+    assert all(name in both[side] for side in (0, 1) for name in apart[side])
+    if whole == other:
+        assert set(apart[0]) == {FIRST}
+
+
+def _differing(one: dict[str, str], other: dict[str, str]) -> dict[str, tuple[str | None, str | None]]:
+    names = {*one, *other}
+    return {name: (one.get(name), other.get(name)) for name in names if one.get(name) != other.get(name)}
 
 
 def test_applying_says_the_difference_first_and_changes_nothing_unless_told(

@@ -129,9 +129,9 @@ class Caller:
         self.socket.close()
 
 
-@dataclass(repr=False)
+@dataclass
 class Node:
-    """A running node. A property that fails shows it by its class alone: what it holds would be long."""
+    """A running node."""
 
     port: int
     gateway: Gateway
@@ -144,6 +144,10 @@ class Node:
     used: QuotaUse = field(default_factory=lambda: QuotaUse("production"))
     said: list[str] = field(default_factory=list)
     """What the node logged."""
+
+    def _repr_pretty_(self, printer: Any, cycle: bool) -> None:
+        """Its port alone, where a property that fails shows its node: what it holds would be long."""
+        printer.text(f"Node(port={self.port})")
 
     def serve(self, configuration: Configuration, number: int = 1) -> None:
         """Take up a configuration, as a rollout would."""

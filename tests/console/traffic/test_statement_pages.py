@@ -13,12 +13,14 @@ from sqlmodel import Session, select
 
 from core.traffic.test_traffic import record
 from helpers import sign_in
+from tamarack.demo.world import ORGANIZATIONS
 from tamarack.settings import Settings
 from tamarack.store.applications import changes as subscribing
 from tamarack.store.applications import queries as subscribers
 from tamarack.store.applications.tables import Subscription
 from tamarack.store.audit.log import COMMAND_LINE
 from tamarack.store.columns import now
+from tamarack.store.people.tables import Organization
 from tamarack.store.rollouts import queries as rolling
 from tamarack.store.statements import queries as stating
 from tamarack.store.statements.tables import SubscriptionPeriod
@@ -27,7 +29,8 @@ from tamarack.store.traffic.recording import Batch, take_in
 _THIS = now().replace(day=1, hour=0, minute=0, second=0, microsecond=0)
 _LAST = (_THIS - timedelta(days=1)).replace(day=1)
 MONTH = f"{_LAST:%Y-%m}"
-WHERE = f"/traffic/statements/tern-trips/{MONTH}/"
+INDEX = "/traffic/statements/"
+WHERE = f"{INDEX}tern-trips/{MONTH}/"
 
 
 @pytest.fixture
@@ -87,7 +90,7 @@ def test_a_statement_adds_up_to_the_calls_to_the_last_one(admin: FlaskClient, us
     page = admin.get(WHERE).text
     assert "40.00 EUR" in page
     assert "the month is over; not issued yet" in page
-    assert "Tern Trips" in admin.get(f"/traffic/statements/?month={MONTH}").text
+    assert "Tern Trips" in admin.get(f"{INDEX}?month={MONTH}").text
 
 
 def test_it_is_adjusted_issued_and_then_stays(admin: FlaskClient, used: int, world: Session) -> None:
@@ -128,12 +131,56 @@ def test_it_is_adjusted_issued_and_then_stays(admin: FlaskClient, used: int, wor
 
 
 def test_a_running_month_is_not_issued_and_unknown_ones_are_not_there(admin: FlaskClient, used: int) -> None:
-    running = f"/traffic/statements/tern-trips/{_THIS:%Y-%m}/"
+    running = f"{INDEX}tern-trips/{_THIS:%Y-%m}/"
     assert "the month is running" in admin.get(running).text
     assert "is not over" in admin.post(f"{running}issue", follow_redirects=True).text
     assert admin.get("/traffic/statements/tern-trips/november/").status_code == 404
-    assert admin.get(f"/traffic/statements/nobody/{MONTH}/").status_code == 404
+    assert admin.get(f"{INDEX}nobody/{MONTH}/").status_code == 404
     assert admin.get("/traffic/statements/?month=november").status_code == 404
+
+
+def test_all_of_a_month_is_issued_at_once_but_for_what_somebody_has_to_look_at(
+    admin: FlaskClient, used: int, world: Session
+) -> None:
+    assert "Issue all" in admin.get(f"{INDEX}?month={MONTH}").text
+    gone = subscribers.organization_named(world, "kelp-and-crate")
+    assert gone is not None
+    application = subscribing.make_application(world, COMMAND_LINE, gone, "Crate Counter", "")
+    offered = rolling.running_configuration(world, "production")
+    made = subscribing.subscribe(world, COMMAND_LINE, offered, application, "passage", "skiff", "production")
+    (period,) = world.exec(select(SubscriptionPeriod).where(SubscriptionPeriod.subscription_id == made.id))
+    period.first, period.plan = _LAST, "of-old"  # a plan that is offered no more
+    world.add(period)
+    world.commit()
+    said = admin.post(f"{INDEX}{MONTH}/issue-all", follow_redirects=True).text
+    assert f"1 statement of {MONTH} is issued, and can no longer be changed." in said
+    assert "since a plan has no price any more: Kelp &amp; Crate Freight." in said
+    assert admin.get(f"{WHERE}statement.json").json["totals"] == {"EUR": "40.00"}  # type: ignore[index]
+    rows = list(csv.DictReader(io.StringIO(admin.get(f"{INDEX}{MONTH}/statements.csv").text)))
+    states = {row["organization"]: row["state"] for row in rows}
+    assert (states["tern-trips"], states["kelp-and-crate"]) == ("issued", "to be issued")
+    mine = [row for row in rows if row["organization"] == "tern-trips" and row["kind"] == "use"]
+    assert sum(int(row["calls"]) for row in mine) == used
+    again = admin.post(f"{INDEX}{MONTH}/issue-all", follow_redirects=True).text
+    assert f"There was nothing to issue of {MONTH}." in again
+    running = f"{INDEX}{_THIS:%Y-%m}/issue-all"
+    assert "is not over" in admin.post(running, follow_redirects=True).text
+    assert "Issue all" not in admin.get(f"{INDEX}?month={_THIS:%Y-%m}").text
+
+
+def test_the_list_of_statements_is_searched_and_comes_page_by_page(
+    admin: FlaskClient, used: int, world: Session
+) -> None:
+    world.add_all(Organization(name=f"quay-{n}", title=f"Quay {n:03}", kind="partner") for n in range(60))
+    world.commit()
+    assert f'of <span class="fig">{60 + len(ORGANIZATIONS)}</span>' in admin.get(INDEX).text.replace("\n", "")
+    found = admin.get(f"{INDEX}?month={MONTH}&search=quay+007").text
+    assert "Quay 007" in found
+    assert "Tern Trips" not in found
+    assert "nothing used" in found
+    assert "No organization matches." in admin.get(f"{INDEX}?month={MONTH}&search=nowhere").text
+    everybody = csv.DictReader(io.StringIO(admin.get(f"{INDEX}{MONTH}/statements.csv").text))
+    assert len({row["organization"] for row in everybody}) == 60 + len(ORGANIZATIONS)
 
 
 def test_who_may_only_see_adjusts_and_issues_nothing(console: FlaskClient, used: int, world: Session) -> None:
@@ -145,8 +192,9 @@ def test_who_may_only_see_adjusts_and_issues_nothing(console: FlaskClient, used:
     world.commit()
     sign_in(console, "s.heath@skerry.example", "lichen-grey-23")
     assert "Adjust" not in console.get(WHERE).text
-    for path in ("adjust", "issue", "take-back/1"):
-        assert console.post(f"{WHERE}{path}").status_code == 403
+    assert "Issue all" not in console.get(f"{INDEX}?month={MONTH}").text
+    for address in (*(f"{WHERE}{one}" for one in ("adjust", "issue", "take-back/1")), f"{INDEX}{MONTH}/issue-all"):
+        assert console.post(address).status_code == 403
 
 
 def test_days_are_those_on_which_a_plan_was_in_force(world: Session) -> None:
@@ -171,7 +219,7 @@ def test_days_are_those_on_which_a_plan_was_in_force(world: Session) -> None:
     for period, (period.first, period.last) in zip(periods, spans, strict=True):
         world.add(period)
     world.flush()
-    days = stating.days_in_force(world, owner, MONTH)
+    days = stating.days_in_force(world, [owner], MONTH)["tern-trips"]
     assert days == {
         ("island-planner", "passage/skiff"): 2,
         ("island-planner", "passage/cutter"): (_THIS - _LAST).days - 4,

@@ -90,6 +90,16 @@ class Statement:
         return sum(one.tokens for one in self.uses)
 
     @property
+    def is_empty(self) -> bool:
+        """Whether nothing was used, in force or adjusted."""
+        return not (self.uses or self.costs or self.adjustments)
+
+    @property
+    def unpriced(self) -> tuple[str, ...]:
+        """The plans (`product/plan`) that were in force and have no price any more."""
+        return tuple(cost.plan for cost in self.costs if cost.charge is None)
+
+    @property
     def totals(self) -> dict[str, Decimal]:
         """What is to be paid, by currency."""
         found: dict[str, Decimal] = {}
@@ -107,6 +117,7 @@ class Statement:
             "title": self.title,
             "month": self.month,
             "ended": self.ended,
+            "empty": self.is_empty,
             "calls": self.calls,
             "charged_calls": self.charged,
             "tokens": self.tokens,
