@@ -51,6 +51,7 @@ def curl(*arguments: str) -> Answer:
 def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installation, page: Page) -> None:
     admin = STAFF[0]
     sign_in(page, demo.console, admin.email, admin.password)
+    page.goto(demo.console)
     expect(page.get_by_role("heading", name="Overview")).to_be_visible()
 
     # 1. A backend, its connection tested step by step
@@ -148,6 +149,7 @@ def test_a_service_becomes_a_managed_api_that_a_developer_calls(demo: Installati
 
     # 5. A developer finds it, reads it, subscribes a new application, and calls with the line that is shown
     sign_in(page, demo.portal, "m.tern@tern-trips.example", "island-hopper-52")
+    page.goto(demo.portal)
     page.get_by_role("searchbox").fill("freight")
     page.get_by_role("searchbox").press("Enter")
     page.get_by_role("link", name="Freight", exact=True).click()

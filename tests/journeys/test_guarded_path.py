@@ -154,6 +154,7 @@ def test_a_call_taken_away_from_the_bench_runs_as_it_stands(demo: Installation, 
 
 def test_saved_calls_show_what_a_rollout_changed(demo: Installation, page: Page) -> None:
     sign_in(page, demo.console, ADMIN.email, ADMIN.password)
+    page.goto(demo.console)
     page.get_by_role("button", name="test", exact=True).click()
     page.goto(f"{demo.console}/apis/berths/1/bench/?operation=get+/berths")
     page.get_by_label("Made as").select_option(label="Island Planner, Tern Trips")

@@ -78,6 +78,7 @@ def test_a_stranger_becomes_a_team_in_production(demo: Installation, page: Page)
 
     # They find an operation by its words, read it, and ask for a plan that a person approves
     sign_in(page, demo.portal, *PUFFIN)
+    page.goto(demo.portal)
     page.get_by_role("searchbox").fill("departures of a port")
     page.get_by_role("searchbox").press("Enter")
     page.get_by_role("link", name="Live departures of a port").click()

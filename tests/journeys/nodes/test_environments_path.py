@@ -17,6 +17,7 @@ def test_a_third_environment_is_made_rolled_out_to_compared_and_removed(
     place: Place,
 ) -> None:
     sign_in(page, demo.console, STAFF[0].email, STAFF[0].password)
+    page.goto(demo.console)
     page.get_by_role("link", name="Nodes").click()
     page.get_by_role("link", name="Environments").click()
     page.get_by_role("link", name="Make an environment").click()

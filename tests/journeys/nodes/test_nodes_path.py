@@ -26,6 +26,7 @@ def test_a_node_is_set_up_elsewhere_serves_through_an_outage_and_is_revoked(
     demo: Installation, page: Page, place: Place
 ) -> None:
     sign_in(page, demo.console, STAFF[0].email, STAFF[0].password)
+    page.goto(demo.console)
     page.get_by_role("link", name="Nodes").click()
     page.get_by_role("link", name="Add a node").click()
     page.locator("#f-environment").select_option("production")
