@@ -62,7 +62,7 @@ ask -o "$FOLDER/$WHEEL" "$FEED/quick-start/$WHEEL" || fail installed "The node's
 ask -o "$FOLDER/requirements.txt" "$FEED/quick-start/requirements.txt" || fail installed "The list of packages could not be fetched from $FEED."
 found=$("$FOLDER/venv/bin/python" -c 'import hashlib, sys; print(hashlib.sha256(open(sys.argv[1], "rb").read()).hexdigest())' "$FOLDER/$WHEEL")
 [ "$found" = "$DIGEST" ] || fail installed "The node's package is not the one this script was made for; make a new join token."
-pip() { "$FOLDER/venv/bin/python" -m pip install --quiet --disable-pip-version-check --no-deps "$@" 2>&1; }
+pip() { "$FOLDER/venv/bin/python" -m pip install --quiet --disable-pip-version-check --no-deps --no-compile "$@" 2>&1; }
 if [ -n "$PACKAGES" ]; then
   said=$(pip --require-hashes --no-index --find-links "$PACKAGES" -r "$FOLDER/requirements.txt")
 else
