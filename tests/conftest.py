@@ -55,6 +55,8 @@ hypothesis.settings.load_profile("steady")
 _JOURNEYS = "tests/journeys/"
 _FIRST = (_JOURNEYS, "tests/web/")
 """What takes longest begins first, so that nobody waits for it in the end."""
+_BESIDE = 5
+"""By how much other tests yield to the journeys (nice, POSIX.1)."""
 
 
 class _JourneysTogether(LoadScopeScheduling):  # type: ignore[misc]
@@ -75,6 +77,16 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> LoadScopeSch
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Put what takes longest first."""
     items.sort(key=lambda item: not item.nodeid.startswith(_FIRST))
+
+
+_first = iter([True])
+
+
+def pytest_runtest_logstart(nodeid: str) -> None:
+    """The journeys are the longest way, and one process goes it: those beside it leave it the processor, and have it to
+    themselves once it has arrived. Otherwise it would go its last minute alone, on one of two cores."""
+    if next(_first, False) and "PYTEST_XDIST_WORKER" in os.environ and not nodeid.startswith(_JOURNEYS):
+        os.nice(_BESIDE)
 
 
 gc.disable()  # it finds nothing while all is imported
