@@ -70,15 +70,25 @@ need_environment() {
       || fail "python -m venv failed (Debian: install python3-venv)"
   fi
   touch "$half"
-  options=""
-  for lock in "$@"; do options="$options -r $lock"; done
   install() {
     # What is not compiled here is compiled by the program that uses it first; much of it never is.
     "$ROOT/.venv/bin/python" -m pip install --quiet --disable-pip-version-check --no-deps --require-hashes --no-compile "$@"
   }
   install -r "$ROOT/requirements-pip.lock" || fail "installing pip failed"
-  # shellcheck disable=SC2086
-  install $options || fail "installing the Python packages failed"
+  # Beside each other, each package by the first lock that names it.
+  taken=""
+  pips=""
+  for lock in "$@"; do
+    mine="$ROOT/.venv/$(basename "$lock")"
+    awk -v taken="$taken" 'BEGIN { many = split(taken, names, " "); for (i = 1; i <= many; i++) seen[names[i]] = 1 }
+      /^[A-Za-z0-9]/ { name = $1; sub(/==.*/, "", name); keep = !(name in seen) } keep' "$lock" >"$mine"
+    taken="$taken $(sed -n 's/^\([A-Za-z0-9._-]*\)==.*/\1/p' "$mine" | tr '\n' ' ')"
+    install -r "$mine" &
+    pips="$pips $!"
+  done
+  failed=""
+  for one in $pips; do wait "$one" || failed=yes; done
+  [ -z "$failed" ] || fail "installing the Python packages failed"
   "$ROOT/.venv/bin/python" - "$ROOT/src" <<'PY'
 import sys, sysconfig
 from pathlib import Path

@@ -79,7 +79,8 @@ def test_asking_for_help_installs_nothing_and_names_every_option(tmp_path: Path)
 def test_an_environment_whose_making_was_interrupted_is_made_anew() -> None:
     text = (ROOT / "bin/common.sh").read_text()
     begun, ended = text.index('touch "$half"'), text.index('rm -f "$half"')
-    assert begun < text.index("install $options") < text.index('echo "$want" >"$stamp"') < ended
+    installed = text.index('install -r "$mine"')
+    assert begun < installed < text.index('wait "$one"') < text.index('echo "$want" >"$stamp"') < ended
     assert '[ -f "$half" ] ||' in text[: text.index("-m venv --clear")]
 
 
